@@ -1,0 +1,74 @@
+// Package addr computes with IPv4 and IPv6 prefixes: which overlap, which are
+// free, and which few cover many exactly.
+package addr
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"strings"
+)
+
+// ParsePrefix reads a prefix such as 10.16.4.0/24 and says what it had to
+// normalise: surrounding space, set host bits, letter case. The note is empty
+// when the text was already in its canonical form. A bare address is an error,
+// for its length would be a guess.
+func ParsePrefix(text string) (prefix netip.Prefix, note string, err error) {
+	trimmed := strings.TrimSpace(text)
+	if !strings.Contains(trimmed, "/") {
+		return netip.Prefix{}, "", fmt.Errorf("%q has no length; write it as ADDRESS/LENGTH, such as 10.16.4.0/24", trimmed)
+	}
+	given, err := netip.ParsePrefix(trimmed)
+	if err != nil {
+		return netip.Prefix{}, "", fmt.Errorf("%q is not an IPv4 or IPv6 prefix", trimmed)
+	}
+	if given.Addr().Is4In6() {
+		return netip.Prefix{}, "", fmt.Errorf("%q is an IPv4 address in IPv6 form; write the IPv4 prefix", trimmed)
+	}
+	prefix = given.Masked()
+	if prefix.String() == text {
+		return prefix, "", nil
+	}
+	if prefix != given {
+		return prefix, fmt.Sprintf("host bits were set: %s became %s", trimmed, prefix), nil
+	}
+	return prefix, fmt.Sprintf("%q became %s", text, prefix), nil
+}
+
+// Compare orders prefixes by family (IPv4 first), then address, then with the
+// wider prefix first, so that a prefix comes directly before all it contains.
+func Compare(a, b netip.Prefix) int {
+	if c := cmp.Compare(a.Addr().BitLen(), b.Addr().BitLen()); c != 0 {
+		return c
+	}
+	if c := a.Addr().Compare(b.Addr()); c != 0 {
+		return c
+	}
+	return cmp.Compare(a.Bits(), b.Bits())
+}
+
+// Covers reports whether every address of inner is also in outer.
+func Covers(outer, inner netip.Prefix) bool {
+	return outer.Bits() <= inner.Bits() && outer.Overlaps(inner)
+}
+
+// Nth returns the n-th subnet (from 0) of the given length inside super, and
+// false when super has no such subnet.
+func Nth(super netip.Prefix, bits int, n uint64) (netip.Prefix, bool) {
+	width := bits - super.Bits()
+	if width < 0 || bits > super.Addr().BitLen() || width < 64 && n>>width != 0 {
+		return netip.Prefix{}, false
+	}
+	bytes := super.Masked().Addr().AsSlice()
+	shift := super.Addr().BitLen() - bits
+	// Add n << shift to the address, byte by byte from the right.
+	carry := n
+	for i := len(bytes) - 1 - shift/8; i >= 0 && carry > 0; i-- {
+		low := uint64(bytes[i]) + (carry<<(shift%8))&0xff
+		bytes[i] = byte(low)
+		carry = carry>>(8-shift%8) + low>>8
+		shift -= shift % 8
+	}
+	address, _ := netip.AddrFromSlice(bytes)
+	return netip.PrefixFrom(address, bits), true
+}

@@ -1,0 +1,100 @@
+package addr
+
+import (
+	"net/netip"
+	"slices"
+)
+
+// Free lists the largest aligned blocks of super that overlap nothing in used,
+// in address order. Cost: O((n + k) · address length).
+func Free(super netip.Prefix, used []netip.Prefix) []netip.Prefix {
+	super = super.Masked()
+	var inside []netip.Prefix
+	for _, u := range used {
+		if u.IsValid() && u.Overlaps(super) {
+			inside = append(inside, u.Masked())
+		}
+	}
+	slices.SortFunc(inside, Compare)
+	return free(nil, super, inside)
+}
+
+func free(found []netip.Prefix, block netip.Prefix, used []netip.Prefix) []netip.Prefix {
+	if len(used) == 0 {
+		return append(found, block)
+	}
+	if slices.ContainsFunc(used, func(u netip.Prefix) bool { return Covers(u, block) }) {
+		return found
+	}
+	low, high := Halves(block)
+	split, _ := slices.BinarySearchFunc(used, high, Compare)
+	found = free(found, low, used[:split])
+	return free(found, high, used[split:])
+}
+
+// Halves splits a prefix into its two halves. The prefix must be shorter than
+// a single address.
+func Halves(p netip.Prefix) (low, high netip.Prefix) {
+	low, _ = Nth(p, p.Bits()+1, 0)
+	high, _ = Nth(p, p.Bits()+1, 1)
+	return low, high
+}
+
+// BestFit returns a free block of the given length in super: the first one of
+// the smallest gap that holds it, so that wide gaps stay wide. It is false
+// when nothing fits.
+func BestFit(super netip.Prefix, used []netip.Prefix, bits int) (netip.Prefix, bool) {
+	var best netip.Prefix
+	for _, gap := range Free(super, used) {
+		if gap.Bits() <= bits && (!best.IsValid() || gap.Bits() > best.Bits()) {
+			best = gap
+		}
+	}
+	if !best.IsValid() {
+		return netip.Prefix{}, false
+	}
+	return Nth(best, bits, 0)
+}
+
+// Aggregate covers exactly the addresses of the given prefixes with the fewest
+// prefixes, in the order of Compare. It never covers an address that was not
+// given.
+func Aggregate(prefixes []netip.Prefix) []netip.Prefix {
+	sorted := make([]netip.Prefix, 0, len(prefixes))
+	for _, p := range prefixes {
+		if p.IsValid() {
+			sorted = append(sorted, p.Masked())
+		}
+	}
+	slices.SortFunc(sorted, Compare)
+	out := sorted[:0]
+	for _, p := range sorted {
+		if len(out) > 0 && Covers(out[len(out)-1], p) {
+			continue
+		}
+		out = append(out, p)
+		for len(out) > 1 {
+			low, high := out[len(out)-2], out[len(out)-1]
+			joined := netip.PrefixFrom(low.Addr(), low.Bits()-1).Masked()
+			if low.Bits() == 0 || low.Bits() != high.Bits() || joined.Addr() != low.Addr() || !Covers(joined, high) {
+				break
+			}
+			out = append(out[:len(out)-2], joined)
+		}
+	}
+	return out
+}
+
+// Subtract returns what is left of the aggregated prefixes in from when every
+// address of minus is taken out, again as the fewest prefixes.
+func Subtract(from, minus []netip.Prefix) []netip.Prefix {
+	out := make([]netip.Prefix, 0, len(from))
+	for _, p := range from {
+		if slices.ContainsFunc(minus, p.Overlaps) {
+			out = append(out, Free(p, minus)...)
+		} else {
+			out = append(out, p)
+		}
+	}
+	return out
+}

@@ -1,0 +1,105 @@
+// Package check finds what is wrong or risky in an estate and its plan. Each
+// family of findings has a file of its own and a line in All.
+package check
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+)
+
+// Severity orders findings: an error breaks something, a warning may, a note
+// is worth knowing.
+type Severity string
+
+// The severities.
+const (
+	Error   Severity = "error"
+	Warning Severity = "warning"
+	Note    Severity = "note"
+)
+
+func (s Severity) order() int { return slices.Index([]Severity{Error, Warning, Note}, s) }
+
+// A Finding is something wrong or risky.
+type Finding struct {
+	ID       string    `json:"id"`   // code and subjects; stays the same while the finding does
+	Code     string    `json:"code"` // family/name
+	Severity Severity  `json:"severity"`
+	Title    string    `json:"title"`
+	Evidence []string  `json:"evidence,omitempty"`
+	Why      string    `json:"why"`               // why it matters
+	Mend     string    `json:"mend"`              // what to do about it
+	Subjects []Subject `json:"subjects"`          // the first is where it is mended
+	Repairs  []Repair  `json:"repairs,omitempty"` // that can be applied as they are
+}
+
+// A Subject is what a finding is about: a site, or a link, subnet or overlay
+// of it. Fields that do not apply are empty.
+type Subject struct {
+	Site    string       `json:"site,omitempty"`
+	Link    string       `json:"link,omitempty"`
+	Prefix  netip.Prefix `json:"prefix,omitzero"`
+	Overlay string       `json:"overlay,omitempty"`
+}
+
+func (s Subject) String() string {
+	var parts []string
+	for _, part := range []string{s.Overlay, s.Site, s.Link} {
+		if part != "" {
+			parts = append(parts, part)
+		}
+	}
+	if s.Prefix.IsValid() {
+		parts = append(parts, s.Prefix.String())
+	}
+	return strings.Join(parts, " ")
+}
+
+// A Check adds its findings about one derivation.
+type Check func(in *Input, report func(Finding))
+
+// Input is what checks read.
+type Input struct {
+	Plan   *tunnel.Plan
+	Routes *route.Map
+}
+
+// All are the checks, in the order of the work.
+var All = []Check{
+	sameSite, collisions, mapped, specialSpace,
+	pools, poolRoom, carrierSpace,
+	spokesWithoutHub, apart, hubReach, membership,
+	links, limits, mtus, ports, keys,
+	pending,
+}
+
+// Run returns the findings, errors first, else in the order of the checks.
+func Run(p *tunnel.Plan, m *route.Map) []Finding {
+	var out []Finding
+	in := &Input{Plan: p, Routes: m}
+	for _, check := range All {
+		check(in, func(f Finding) {
+			f.ID = f.Code
+			for _, s := range f.Subjects {
+				f.ID += " " + s.String()
+			}
+			out = append(out, f)
+		})
+	}
+	slices.SortStableFunc(out, func(a, b Finding) int { return cmp.Compare(a.Severity.order(), b.Severity.order()) })
+	return out
+}
+
+// Count counts findings by severity.
+func Count(findings []Finding) map[Severity]int {
+	n := map[Severity]int{}
+	for _, f := range findings {
+		n[f.Severity]++
+	}
+	return n
+}

@@ -1,0 +1,207 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"wideknot/core/estate"
+	"wideknot/core/tunnel"
+)
+
+// members calls visit for every site that has tunnels.
+func members(p *tunnel.Plan, visit func(i int, site *estate.Site)) {
+	for i := range p.Estate.Sites {
+		if len(p.Ends(i)) > 0 {
+			visit(i, p.Site(i))
+		}
+	}
+}
+
+// links reports sites that hang on one circuit, openly or by a common fate.
+func links(in *Input, report func(Finding)) {
+	members(in.Plan, func(i int, site *estate.Site) {
+		carrying := slices.DeleteFunc(slices.Clone(site.Links), func(l estate.Link) bool { return l.NoTunnels })
+		if len(carrying) == 1 {
+			report(Finding{
+				Code: "link/single", Severity: Warning,
+				Title:    fmt.Sprintf("%s has a single WAN link", site.Key),
+				Why:      "When it fails, the site is cut off.",
+				Mend:     "Add a second link, from another provider on another path.",
+				Subjects: []Subject{{Site: site.Key, Link: carrying[0].Key}},
+			})
+		}
+		if len(carrying) < 2 {
+			return
+		}
+		for _, group := range carrying[0].SharedFate {
+			all := true
+			for _, l := range carrying[1:] {
+				all = all && slices.Contains(l.SharedFate, group)
+			}
+			if all {
+				report(Finding{
+					Code: "link/shared-fate", Severity: Warning,
+					Title:    fmt.Sprintf("all %d links of %s share %s", len(carrying), site.Key, group),
+					Why:      "Primary and backup fail together.",
+					Mend:     "Move one link to another path, or plan for losing the site.",
+					Subjects: []Subject{{Site: site.Key}},
+				})
+			}
+		}
+	})
+}
+
+// limits reports gateways with more tunnels than they can end.
+func limits(in *Input, report func(Finding)) {
+	members(in.Plan, func(i int, site *estate.Site) {
+		n, most := len(in.Plan.Ends(i)), site.Gateway.MaxTunnels
+		f := Finding{
+			Code: "gateway/limit", Subjects: []Subject{{Site: site.Key}},
+			Title: fmt.Sprintf("%s ends %d tunnels; its gateway can end %d", site.Key, n, most),
+			Mend:  "Pair fewer links, move spokes to another hub, or raise the gateway's limit.",
+		}
+		switch {
+		case most == 0 || n*10 < most*9:
+			return
+		case n > most:
+			f.Severity, f.Why = Error, "The gateway refuses the last tunnels, whichever they are."
+		default:
+			f.Severity, f.Why = Warning, "There is hardly room for another site."
+		}
+		report(f)
+	})
+}
+
+// mtus reports tunnels too narrow for IPv6.
+func mtus(in *Input, report func(Finding)) {
+	p := in.Plan
+	members(p, func(i int, site *estate.Site) {
+		for _, e := range p.Ends(i) {
+			o, _, t := p.At(e)
+			if e.AtA && t.Wanted < tunnel.MinMTU6 {
+				local, remote := p.Sides(e)
+				narrow := local
+				if p.Link(remote).MTUOf() < p.Link(local).MTUOf() {
+					narrow = remote
+				}
+				why := "Many paths and hosts assume at least 1280 bytes."
+				if o.Needs6 {
+					why = "IPv6 runs inside and needs 1280 bytes (RFC 8200); the tunnel's packets will be fragmented outside."
+				}
+				report(Finding{
+					Code: "mtu/small", Severity: Warning,
+					Title:    fmt.Sprintf("tunnel %s of %s has room for %d bytes", p.Ident(t), o.Spec.Key, t.Wanted),
+					Why:      why,
+					Mend:     "Check the MTU of the narrower link; a typical one is 1500, PPPoE 1492.",
+					Subjects: []Subject{{Site: p.Site(narrow.Site).Key, Link: p.Link(narrow).Key}, {Overlay: o.Spec.Key}},
+				})
+			}
+		}
+	})
+}
+
+// ports reports gateways that ran out of UDP ports and interface names that
+// meet a device of the site.
+func ports(in *Input, report func(Finding)) {
+	p := in.Plan
+	members(p, func(i int, site *estate.Site) {
+		devices := map[string]bool{site.Gateway.LANDevice: true}
+		for _, l := range site.Links {
+			devices[l.Device] = true
+		}
+		missing := 0
+		for _, e := range p.Ends(i) {
+			local, remote := p.Sides(e)
+			if local.UDP == 0 || local.Slot == 0 {
+				missing++
+			}
+			if name := p.Interface(local, remote); devices[name] {
+				report(Finding{
+					Code: "gateway/interface", Severity: Error,
+					Title:    fmt.Sprintf("tunnel interface %s at %s has the name of a device there", name, site.Key),
+					Why:      "The interface cannot be made.",
+					Mend:     "Correct the device name of the link or the LAN.",
+					Subjects: []Subject{{Site: site.Key}},
+				})
+			}
+		}
+		if missing > 0 {
+			report(Finding{
+				Code: "gateway/ports", Severity: Error,
+				Title:    fmt.Sprintf("%s has no UDP port left for %d of its tunnels", site.Key, missing),
+				Why:      "Those tunnels cannot be made.",
+				Mend:     "Lower the first listen port of the gateway, or pair fewer links.",
+				Subjects: []Subject{{Site: site.Key}},
+			})
+		}
+	})
+}
+
+// keys reports gateways without a key and keys used by two.
+func keys(in *Input, report func(Finding)) {
+	p := in.Plan
+	holders := map[string][]string{}
+	var missing []Subject
+	var order []string
+	members(p, func(i int, site *estate.Site) {
+		key := p.PublicKey(i)
+		if key == "" {
+			missing = append(missing, Subject{Site: site.Key})
+			return
+		}
+		if holders[key] == nil {
+			order = append(order, key)
+		}
+		holders[key] = append(holders[key], site.Key)
+	})
+	if len(missing) > 0 {
+		report(Finding{
+			Code: "key/missing", Severity: Note,
+			Title:    fmt.Sprintf("%d gateways have no key yet", len(missing)),
+			Why:      "Keys are made when the estate is loaded into the server or rendered.",
+			Mend:     "Nothing to do, unless a gateway makes its own key: then enter its public key.",
+			Subjects: missing,
+		})
+	}
+	for _, key := range order {
+		if len(holders[key]) > 1 {
+			report(Finding{
+				Code: "key/reused", Severity: Error,
+				Title:    fmt.Sprintf("%s use the same public key", strings.Join(holders[key], " and ")),
+				Why:      "Whoever holds the private key of one site can pose as the other, and a hub cannot tell them apart.",
+				Mend:     "Give each gateway a key of its own.",
+				Subjects: []Subject{{Site: holders[key][0]}, {Site: holders[key][1]}},
+			})
+		}
+	}
+}
+
+// pending names settings that the document takes but nothing derives yet, so
+// that nobody relies on them.
+func pending(in *Input, report func(Finding)) {
+	for i := range in.Plan.Overlays {
+		spec := in.Plan.Overlays[i].Spec
+		say := func(what string) {
+			report(Finding{
+				Code: "pending/" + strings.ReplaceAll(what, " ", "-"), Severity: Warning,
+				Title:    fmt.Sprintf("the %s of %s is kept in the document but not carried out yet", what, spec.Key),
+				Why:      "The configurations do not contain it.",
+				Mend:     "Do not rely on it.",
+				Subjects: []Subject{{Overlay: spec.Key}},
+			})
+		}
+		if spec.Transport == estate.IPsec {
+			say("transport ipsec")
+		}
+		if spec.Breakout != nil {
+			say("internet breakout")
+		}
+		if spec.Policy != nil {
+			say("zone policy")
+		}
+		if spec.Probe != nil {
+			say("probe profile")
+		}
+	}
+}

@@ -1,0 +1,126 @@
+package check
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+
+	"wideknot/core/addr"
+	"wideknot/core/estate"
+)
+
+// A Repair is a change to one subnet that makes a finding go away. It is data:
+// Apply carries it out on an estate, which can then be checked again.
+type Repair struct {
+	Action RepairAction `json:"action"`
+	Label  string       `json:"label"`
+	Site   string       `json:"site"`
+	Prefix netip.Prefix `json:"prefix"` // the subnet as it is
+	To     netip.Prefix `json:"to,omitzero"`
+	From   string       `json:"from,omitempty"` // the overlay it leaves
+}
+
+// RepairAction is what a repair does.
+type RepairAction string
+
+// The repairs of a subnet.
+const (
+	Renumber RepairAction = "renumber" // the subnet becomes To
+	MapTo    RepairAction = "map"      // To stands for the subnet in overlays
+	Unshare  RepairAction = "unshare"  // the subnet leaves the overlay From
+)
+
+// Apply returns the estate with the repair carried out. It fails when the
+// subnet is not there any more.
+func Apply(e *estate.Estate, r Repair) (*estate.Estate, error) {
+	out := e.Clone()
+	site := out.Site(r.Site)
+	if site == nil {
+		return nil, fmt.Errorf("there is no site %q any more", r.Site)
+	}
+	for i := range site.Subnets {
+		n := &site.Subnets[i]
+		if n.Prefix != r.Prefix {
+			continue
+		}
+		switch r.Action {
+		case Renumber:
+			n.Prefix, n.Map = r.To, netip.Prefix{}
+		case MapTo:
+			n.Map = r.To
+		case Unshare:
+			n.Share = slices.DeleteFunc(slices.Clone(n.Share), func(o string) bool { return o == r.From })
+		default:
+			return nil, fmt.Errorf("there is no repair %q", r.Action)
+		}
+		return out, nil
+	}
+	return nil, fmt.Errorf("%s has no subnet %s any more", r.Site, r.Prefix)
+}
+
+// repairs offers the three ways out of a collision for one of its subnets.
+func repairs(in *Input, p place, overlay string) []Repair {
+	out := renumbering(in, p)
+	if free, ok := room(in, p); ok {
+		out = append(out, Repair{
+			Action: MapTo, Site: p.site.Key, Prefix: p.subnet.Prefix, To: free,
+			Label: fmt.Sprintf("Map %s at %s 1:1 to %s", p.subnet.Prefix, p.site.Key, free),
+		})
+	}
+	return append(out, Repair{
+		Action: Unshare, Site: p.site.Key, Prefix: p.subnet.Prefix, From: overlay,
+		Label: fmt.Sprintf("Stop sharing %s at %s into %s", p.subnet.Prefix, p.site.Key, overlay),
+	})
+}
+
+func renumbering(in *Input, p place) []Repair {
+	free, ok := room(in, p)
+	if !ok {
+		return nil
+	}
+	return []Repair{{
+		Action: Renumber, Site: p.site.Key, Prefix: p.subnet.Prefix, To: free,
+		Label: fmt.Sprintf("Renumber %s at %s to %s", p.subnet.Prefix, p.site.Key, free),
+	}}
+}
+
+// room finds the best free block of equal size in the region of the site.
+func room(in *Input, p place) (netip.Prefix, bool) {
+	used := usedSpace(in.Plan.Estate)
+	for _, region := range in.Plan.Estate.About.Regions {
+		if region.Key != p.site.Region {
+			continue
+		}
+		for _, block := range region.Blocks {
+			if block.Addr().Is4() != p.subnet.Prefix.Addr().Is4() {
+				continue
+			}
+			if free, ok := addr.BestFit(block, used, p.subnet.Prefix.Bits()); ok {
+				return free, true
+			}
+		}
+	}
+	return netip.Prefix{}, false
+}
+
+// usedSpace lists everything a new subnet must not overlap.
+func usedSpace(e *estate.Estate) []netip.Prefix {
+	var used []netip.Prefix
+	for i := range e.Sites {
+		for j := range e.Sites[i].Subnets {
+			used = append(used, e.Sites[i].Subnets[j].Prefix)
+			if e.Sites[i].Subnets[j].Map.IsValid() {
+				used = append(used, e.Sites[i].Subnets[j].Map)
+			}
+		}
+		for _, l := range e.Sites[i].Links {
+			for _, a := range l.Addresses {
+				used = append(used, netip.PrefixFrom(a, a.BitLen()))
+			}
+		}
+	}
+	for i := range e.Overlays {
+		used = append(used, e.Overlays[i].Transit...)
+	}
+	return used
+}

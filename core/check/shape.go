@@ -1,0 +1,153 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"wideknot/core/estate"
+	"wideknot/core/tunnel"
+)
+
+// spokesWithoutHub reports spokes that reach none of their hubs.
+func spokesWithoutHub(in *Input, report func(Finding)) {
+	p := in.Plan
+	for i := range p.Overlays {
+		o := &p.Overlays[i]
+		if o.Spec.Shape == estate.FullMesh {
+			continue
+		}
+		joined := map[int]bool{}
+		apart := map[int][]string{}
+		for j := range o.Adjacencies {
+			a := &o.Adjacencies[j]
+			if a.Kind != tunnel.ToHub {
+				continue
+			}
+			if len(a.Tunnels) > 0 {
+				joined[a.A] = true
+			} else {
+				apart[a.A] = append(apart[a.A], p.WhyApart(o, a)...)
+			}
+		}
+		for _, s := range o.Spec.Spokes {
+			site := p.SiteIndex(s.Site)
+			if joined[site] {
+				continue
+			}
+			report(Finding{
+				Code: "shape/no-hub", Severity: Error,
+				Title:    fmt.Sprintf("%s reaches no hub of %s", s.Site, o.Spec.Key),
+				Evidence: apart[site],
+				Why:      "The site is cut off from every other site of the overlay.",
+				Mend:     "Give the site or a hub a link that can be called on the same underlay, or choose another hub.",
+				Subjects: []Subject{{Site: s.Site}, {Overlay: o.Spec.Key}},
+			})
+		}
+	}
+}
+
+// apart reports adjacencies for which no link pair can carry a tunnel, and
+// which way the traffic takes instead.
+func apart(in *Input, report func(Finding)) {
+	p := in.Plan
+	for i := range p.Overlays {
+		o := &p.Overlays[i]
+		for j := range o.Adjacencies {
+			a := &o.Adjacencies[j]
+			if len(a.Tunnels) > 0 {
+				continue
+			}
+			left, right := p.Site(a.A).Key, p.Site(a.B).Key
+			f := Finding{
+				Code: "shape/apart", Severity: Warning,
+				Title:    fmt.Sprintf("%s and %s cannot be joined in %s", left, right, o.Spec.Key),
+				Evidence: p.WhyApart(o, a),
+				Mend:     "Make one end callable: a static address, a host name, or forwarded UDP ports.",
+				Subjects: []Subject{{Site: left}, {Site: right}, {Overlay: o.Spec.Key}},
+			}
+			path := in.Routes.Path(i, a.A, a.B)
+			if path == nil {
+				f.Severity = Error
+				f.Why = "No hub carries the traffic either: the two sites cannot reach each other."
+			} else {
+				var via []string
+				for _, site := range path[1 : len(path)-1] {
+					via = append(via, p.Site(site).Key)
+				}
+				f.Title += "; " + strings.Join(via, " and ") + " carries their traffic"
+				f.Why = "The traffic takes a longer way than the shape asks for, and loads the hub."
+			}
+			report(f)
+		}
+	}
+}
+
+// hubReach reports hubs that cannot be called at a fixed place.
+func hubReach(in *Input, report func(Finding)) {
+	p := in.Plan
+	for i := range p.Overlays {
+		o := &p.Overlays[i]
+		for _, h := range o.Hubs {
+			site := p.Site(h)
+			if slices.ContainsFunc(site.Links, func(l estate.Link) bool { return l.Reach == estate.Static && !l.NoTunnels }) {
+				continue
+			}
+			report(Finding{
+				Code: "shape/hub-address", Severity: Warning,
+				Title:    fmt.Sprintf("hub %s has no link with a static address", site.Key),
+				Why:      "When its address changes, every spoke must find it again at once.",
+				Mend:     "Give the hub a link with a fixed address, or make another site the hub.",
+				Subjects: []Subject{{Site: site.Key}, {Overlay: o.Spec.Key}},
+			})
+		}
+	}
+}
+
+// membership notes sites in no overlay, subnets shared nowhere, and subnets
+// shared into an overlay of which their site is no member.
+func membership(in *Input, report func(Finding)) {
+	p := in.Plan
+	for i := range p.Estate.Sites {
+		site := p.Site(i)
+		var of []string
+		for j := range p.Overlays {
+			if p.Overlays[j].Has(i) {
+				of = append(of, p.Overlays[j].Spec.Key)
+			}
+		}
+		if len(of) == 0 {
+			report(Finding{
+				Code: "shape/no-overlay", Severity: Note,
+				Title:    fmt.Sprintf("%s is in no overlay", site.Key),
+				Why:      "It has no tunnels and reaches no other site.",
+				Mend:     "Add it to an overlay in Shape.",
+				Subjects: []Subject{{Site: site.Key}},
+			})
+		}
+		for j := range site.Subnets {
+			n := &site.Subnets[j]
+			subjects := []Subject{{Site: site.Key, Prefix: n.Prefix}}
+			for _, key := range n.Share {
+				if !slices.Contains(of, key) {
+					report(Finding{
+						Code: "shape/share-outside", Severity: Warning,
+						Title:    fmt.Sprintf("%s at %s is shared into %s, of which the site is no member", n.Prefix, site.Key, key),
+						Why:      "Nobody reaches the subnet there.",
+						Mend:     "Make the site a member in Shape, or stop sharing the subnet.",
+						Subjects: append(subjects, Subject{Overlay: key}),
+					})
+				}
+			}
+			if len(n.Share) == 0 && len(of) > 0 {
+				report(Finding{
+					Code: "shape/unshared", Severity: Note,
+					Title:    fmt.Sprintf("%s at %s is shared into no overlay", n.Prefix, site.Key),
+					Why:      "It stays local to the site.",
+					Mend:     "Nothing to do if that is meant; else share it.",
+					Subjects: subjects,
+				})
+			}
+		}
+	}
+}

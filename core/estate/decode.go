@@ -1,0 +1,216 @@
+package estate
+
+import (
+	"fmt"
+	"net/netip"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+	"wideknot/core/addr"
+)
+
+// A decoder fills an Estate from a parsed text and goes on after each mistake,
+// so that one reading names them all.
+type decoder struct {
+	problems []Problem
+	notes    []Problem
+}
+
+func (d *decoder) fail(n *yaml.Node, path, format string, args ...any) {
+	d.problems = append(d.problems, Problem{Path: path, Line: n.Line, Column: n.Column, Message: fmt.Sprintf(format, args...)})
+}
+
+func (d *decoder) decode(n *yaml.Node, path string, into any) {
+	d.value(n, path, reflect.ValueOf(into).Elem())
+}
+
+func (d *decoder) value(n *yaml.Node, path string, v reflect.Value) {
+	if n.Kind == yaml.AliasNode {
+		d.fail(n, path, "anchors and aliases are not used in estate documents; write the value out")
+		return
+	}
+	if n.Kind == yaml.ScalarNode && n.Tag == "!!null" {
+		return // left out
+	}
+	switch at := v.Addr().Interface().(type) {
+	case *netip.Prefix:
+		d.prefix(n, path, at)
+		return
+	case *netip.Addr:
+		d.address(n, path, at)
+		return
+	}
+	switch v.Kind() {
+	case reflect.Pointer:
+		fresh := reflect.New(v.Type().Elem())
+		d.value(n, path, fresh.Elem())
+		v.Set(fresh)
+	case reflect.Struct:
+		d.structure(n, path, v)
+	case reflect.Map:
+		d.mapping(n, path, v)
+	case reflect.Slice, reflect.Array:
+		d.sequence(n, path, v)
+	default:
+		d.scalar(n, path, v)
+	}
+}
+
+func (d *decoder) scalar(n *yaml.Node, path string, v reflect.Value) {
+	if n.Kind != yaml.ScalarNode {
+		d.fail(n, path, "expected %s, found %s", kindName(v.Kind()), nodeName(n))
+		return
+	}
+	switch v.Kind() {
+	case reflect.String:
+		v.SetString(n.Value)
+	case reflect.Bool:
+		b, err := strconv.ParseBool(n.Value)
+		if err != nil || n.Tag != "!!bool" {
+			d.fail(n, path, "expected true or false, found %q", n.Value)
+			return
+		}
+		v.SetBool(b)
+	case reflect.Int:
+		i, err := strconv.Atoi(n.Value)
+		if err != nil || n.Tag != "!!int" {
+			d.fail(n, path, "expected a whole number, found %q", n.Value)
+			return
+		}
+		v.SetInt(int64(i))
+	case reflect.Float64:
+		f, err := strconv.ParseFloat(n.Value, 64)
+		if err != nil || n.Tag != "!!int" && n.Tag != "!!float" || f-f != 0 {
+			d.fail(n, path, "expected a number, found %q", n.Value)
+			return
+		}
+		v.SetFloat(f)
+	}
+}
+
+func (d *decoder) structure(n *yaml.Node, path string, v reflect.Value) {
+	if n.Kind != yaml.MappingNode {
+		d.fail(n, path, "expected %s, found %s", kindName(v.Kind()), nodeName(n))
+		return
+	}
+	fields := fieldsOf(v.Type())
+	d.eachKey(n, path, func(key, value *yaml.Node, at string) {
+		i := slices.Index(fields, key.Value)
+		if i < 0 {
+			d.fail(key, at, "unknown key %q; known here: %s", key.Value, strings.Join(fields, ", "))
+			return
+		}
+		d.value(value, at, v.Field(i))
+	})
+}
+
+func (d *decoder) mapping(n *yaml.Node, path string, v reflect.Value) {
+	if n.Kind != yaml.MappingNode {
+		d.fail(n, path, "expected %s, found %s", kindName(v.Kind()), nodeName(n))
+		return
+	}
+	if len(n.Content) == 0 {
+		return
+	}
+	v.Set(reflect.MakeMapWithSize(v.Type(), len(n.Content)/2))
+	d.eachKey(n, path, func(key, value *yaml.Node, at string) {
+		element := reflect.New(v.Type().Elem()).Elem()
+		d.value(value, at, element)
+		v.SetMapIndex(reflect.ValueOf(key.Value), element)
+	})
+}
+
+func (d *decoder) eachKey(n *yaml.Node, path string, visit func(key, value *yaml.Node, path string)) {
+	seen := make(map[string]bool, len(n.Content)/2)
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		key, value := n.Content[i], n.Content[i+1]
+		at := strings.TrimPrefix(path+"."+key.Value, ".")
+		if strings.ContainsAny(key.Value, ".[/ ") {
+			at = path + "[" + key.Value + "]"
+		}
+		if seen[key.Value] {
+			d.fail(key, at, "key %q stands twice here", key.Value)
+			continue
+		}
+		seen[key.Value] = true
+		visit(key, value, at)
+	}
+}
+
+func (d *decoder) sequence(n *yaml.Node, path string, v reflect.Value) {
+	if n.Kind != yaml.SequenceNode {
+		d.fail(n, path, "expected a list, found %s", nodeName(n))
+		return
+	}
+	if v.Kind() == reflect.Array {
+		if len(n.Content) != v.Len() {
+			d.fail(n, path, "expected a list of %d, found %d", v.Len(), len(n.Content))
+			return
+		}
+	} else if len(n.Content) > 0 {
+		v.Set(reflect.MakeSlice(v.Type(), len(n.Content), len(n.Content)))
+	}
+	for i, item := range n.Content {
+		d.value(item, path+"["+strconv.Itoa(i)+"]", v.Index(i))
+	}
+}
+
+func (d *decoder) prefix(n *yaml.Node, path string, into *netip.Prefix) {
+	if n.Kind != yaml.ScalarNode {
+		d.fail(n, path, "expected a prefix, found %s", nodeName(n))
+		return
+	}
+	p, note, err := addr.ParsePrefix(n.Value)
+	if err != nil {
+		d.fail(n, path, "%v", err)
+		return
+	}
+	if note != "" {
+		d.notes = append(d.notes, Problem{Path: path, Line: n.Line, Column: n.Column, Message: note})
+	}
+	*into = p
+}
+
+func (d *decoder) address(n *yaml.Node, path string, into *netip.Addr) {
+	a, err := netip.ParseAddr(strings.TrimSpace(n.Value))
+	if n.Kind != yaml.ScalarNode || err != nil {
+		d.fail(n, path, "expected an IPv4 or IPv6 address, found %s", nodeName(n))
+		return
+	}
+	*into = a
+}
+
+func fieldsOf(t reflect.Type) []string {
+	names := make([]string, t.NumField())
+	for i := range names {
+		names[i], _, _ = strings.Cut(t.Field(i).Tag.Get("json"), ",")
+	}
+	return names
+}
+
+func nodeName(n *yaml.Node) string {
+	switch n.Kind {
+	case yaml.MappingNode:
+		return "a block of keys"
+	case yaml.SequenceNode:
+		return "a list"
+	}
+	return strconv.Quote(n.Value)
+}
+
+func kindName(k reflect.Kind) string {
+	switch k {
+	case reflect.Struct, reflect.Map:
+		return "a block of keys"
+	case reflect.Bool:
+		return "true or false"
+	case reflect.Int:
+		return "a whole number"
+	case reflect.Float64:
+		return "a number"
+	}
+	return "a text"
+}

@@ -1,0 +1,432 @@
+// Package estate holds the design document: an organisation's sites, their WAN
+// links and subnets, and the overlays that join them. It reads and writes the
+// document and the spreadsheets, and says what is wrong with them and where.
+package estate
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+)
+
+// Format is the document format this package reads and writes.
+const Format = 1
+
+// An Estate is one organisation's whole network, as one document describes it.
+type Estate struct {
+	Format      int         `json:"wideknot"`
+	About       About       `json:"estate"`
+	Sites       []Site      `json:"sites"`
+	Overlays    []Overlay   `json:"overlays"`
+	Allocations Allocations `json:"allocations"`
+}
+
+// About names the estate and its regions.
+type About struct {
+	Name    string   `json:"name"`
+	Regions []Region `json:"regions,omitempty"`
+}
+
+// A Region is a part of the estate with address blocks of its own, from which
+// new subnets of its sites are taken.
+type Region struct {
+	Key    string         `json:"key"`
+	Blocks []netip.Prefix `json:"blocks,omitempty"`
+}
+
+// A Site is a place with one gateway.
+type Site struct {
+	Key        string   `json:"key"`
+	Name       string   `json:"name"`
+	Region     string   `json:"region,omitempty"`
+	DemandMbps float64  `json:"demand_mbps,omitempty"`
+	Gateway    Gateway  `json:"gateway,omitzero"`
+	Links      []Link   `json:"links,omitempty"`
+	Subnets    []Subnet `json:"subnets,omitempty"`
+}
+
+// A Gateway is the device that ends a site's tunnels. An empty Placement means
+// inline, an empty Target linux, a zero limit no limit, and a zero ListenPort
+// DefaultListenPort.
+type Gateway struct {
+	Placement      Placement   `json:"placement,omitempty"`
+	Target         Target      `json:"target,omitempty"`
+	MaxTunnels     int         `json:"max_tunnels,omitempty"`
+	ThroughputMbps float64     `json:"throughput_mbps,omitempty"`
+	Transports     []Transport `json:"transports,omitempty"`
+	LANDevice      string      `json:"lan_device,omitempty"`
+	LANAddress     netip.Addr  `json:"lan_address,omitzero"`
+	Upstream       netip.Addr  `json:"upstream,omitzero"`
+	ListenPort     int         `json:"listen_port,omitempty"`
+	UsedPorts      []int       `json:"used_ports,omitempty"`
+	PublicKey      string      `json:"public_key,omitempty"`
+}
+
+// DefaultListenPort is where the numbering of a gateway's UDP ports starts.
+const DefaultListenPort = 51820
+
+// DefaultMTU is the MTU of a link that states none.
+const DefaultMTU = 1500
+
+// A Link is one WAN circuit of a site. An empty Underlay means the internet.
+type Link struct {
+	Key          string       `json:"key"`
+	Provider     string       `json:"provider,omitempty"`
+	Underlay     string       `json:"underlay,omitempty"`
+	Reach        Reach        `json:"reach"`
+	Addresses    []netip.Addr `json:"addresses,omitempty"`
+	Hostname     string       `json:"hostname,omitempty"`
+	Families     []Family     `json:"families,omitempty"`
+	Outside      netip.Addr   `json:"outside,omitzero"`
+	Rank         int          `json:"rank,omitempty"`
+	DownMbps     float64      `json:"down_mbps,omitempty"`
+	UpMbps       float64      `json:"up_mbps,omitempty"`
+	MTU          int          `json:"mtu,omitempty"`
+	Metered      bool         `json:"metered,omitempty"`
+	SharedFate   []string     `json:"shared_fate,omitempty"`
+	Availability float64      `json:"availability,omitempty"`
+	NoTunnels    bool         `json:"no_tunnels,omitempty"`
+	Device       string       `json:"device,omitempty"`
+	NextHop      []netip.Addr `json:"next_hop,omitempty"`
+}
+
+// A Subnet is an IPv4 or IPv6 prefix on a site's LAN. Share lists the overlays
+// it takes part in; Map, when set, is the prefix of equal length that stands
+// for it there.
+type Subnet struct {
+	Prefix netip.Prefix `json:"prefix"`
+	Zone   string       `json:"zone,omitempty"`
+	Name   string       `json:"name,omitempty"`
+	Share  []string     `json:"share,omitempty"`
+	Map    netip.Prefix `json:"map,omitzero"`
+}
+
+// An Overlay is a named set of tunnels with one purpose.
+type Overlay struct {
+	Key          string         `json:"key"`
+	Shape        Shape          `json:"shape"`
+	Transport    Transport      `json:"transport,omitempty"`
+	Transit      []netip.Prefix `json:"transit,omitempty"`
+	Family       Family         `json:"family,omitempty"`
+	Numbering    Numbering      `json:"numbering,omitempty"`
+	Pairing      Pairing        `json:"pairing,omitempty"`
+	PairingLimit int            `json:"pairing_limit,omitempty"`
+	Hubs         []string       `json:"hubs,omitempty"`
+	HubLinks     *bool          `json:"hub_links,omitempty"`
+	Spokes       []Spoke        `json:"spokes,omitempty"`
+	Direct       [][]string     `json:"direct,omitempty"`
+	Breakout     *Breakout      `json:"breakout,omitempty"`
+	Probe        *Probe         `json:"probe,omitempty"`
+	Policy       *Policy        `json:"policy,omitempty"`
+}
+
+// A Spoke is a member of an overlay that is not a hub. Hubs is its own hub
+// order; empty means the overlay's.
+type Spoke struct {
+	Site string   `json:"site"`
+	Hubs []string `json:"hubs,omitempty"`
+}
+
+// A Breakout sends the internet traffic of some sites through hubs, in hub
+// order, all but that to the prefixes in Except.
+type Breakout struct {
+	Hubs   []string       `json:"hubs"`
+	Sites  []string       `json:"sites"`
+	Except []netip.Prefix `json:"except,omitempty"`
+}
+
+// A Probe says how a tunnel is found dead and alive again. Times are in
+// milliseconds, Misses and Successes in probes.
+type Probe struct {
+	IntervalMs int `json:"interval_ms,omitempty"`
+	Misses     int `json:"misses,omitempty"`
+	Successes  int `json:"successes,omitempty"`
+	TimeoutMs  int `json:"timeout_ms,omitempty"`
+}
+
+// A Policy is an ordered list of rules, of which the first that matches
+// decides; Default decides when none does.
+type Policy struct {
+	Default Action `json:"default"`
+	Rules   []Rule `json:"rules,omitempty"`
+}
+
+// A Rule permits or denies what comes from one party and goes to another. An
+// empty Protocol means any; Ports are single ports or ranges such as 8000-8080.
+type Rule struct {
+	Action   Action   `json:"action"`
+	From     Party    `json:"from,omitzero"`
+	To       Party    `json:"to,omitzero"`
+	Protocol string   `json:"protocol,omitempty"`
+	Ports    []string `json:"ports,omitempty"`
+}
+
+// A Party is everything that has all the properties given; the zero Party is
+// everything.
+type Party struct {
+	Zone   string       `json:"zone,omitempty"`
+	Site   string       `json:"site,omitempty"`
+	Prefix netip.Prefix `json:"prefix,omitzero"`
+}
+
+// Action is what a policy does with a packet.
+type Action string
+
+// The actions.
+const (
+	Permit Action = "permit"
+	Deny   Action = "deny"
+)
+
+// Placement says where a gateway stands in its LAN.
+type Placement string
+
+// Inline is the LAN's default router; OneArmed a host behind another router.
+const (
+	Inline   Placement = "inline"
+	OneArmed Placement = "one-armed"
+)
+
+// Target names the form of configuration a gateway takes.
+type Target string
+
+// The configuration targets.
+const TargetLinux Target = "linux"
+
+// Reach says who can open a session to a link.
+type Reach string
+
+// The four kinds of reach.
+const (
+	Static    Reach = "static"    // a public fixed address
+	Dynamic   Reach = "dynamic"   // a public address that changes; found by hostname
+	Forwarded Reach = "forwarded" // behind NAT, inbound UDP ports forwarded
+	NAT       Reach = "nat"       // behind NAT; can only call out
+)
+
+// Callable reports whether the other end can open a session to such a link.
+func (r Reach) Callable() bool { return r == Static || r == Dynamic || r == Forwarded }
+
+// Transport is the protocol of an overlay's tunnels.
+type Transport string
+
+// The transports.
+const (
+	WireGuard Transport = "wireguard"
+	IPsec     Transport = "ipsec"
+)
+
+// Family is an IP version, chosen for the outside of tunnels. The empty family
+// prefers IPv4, whose headers are shorter, and takes IPv6 where it must.
+type Family string
+
+// The families.
+const (
+	V4 Family = "v4"
+	V6 Family = "v6"
+)
+
+// Shape says which sites of an overlay are adjacent.
+type Shape string
+
+// The shapes.
+const (
+	HubAndSpoke Shape = "hub-and-spoke"
+	FullMesh    Shape = "full-mesh"
+	Custom      Shape = "custom" // hub-and-spoke plus the listed direct pairs
+)
+
+// Numbering says how tunnel addresses are given out.
+type Numbering string
+
+// The numberings.
+const (
+	PerTunnel Numbering = "per-tunnel" // a /31 or /127 for each tunnel
+	PerSite   Numbering = "per-site"   // one address for each site
+)
+
+// Pairing says which pairs of links of two adjacent sites get a tunnel.
+type Pairing string
+
+// The pairing modes.
+const (
+	Every   Pairing = "every"
+	Matched Pairing = "matched" // for each link of the leading end the best remote link
+	TopN    Pairing = "top-n"   // the first PairingLimit in rank order
+)
+
+// Internet is the underlay every public link attaches to.
+const Internet = "internet"
+
+// UnderlayOf returns the link's underlay, the internet when none is named.
+func (l *Link) UnderlayOf() string { return cmp.Or(l.Underlay, Internet) }
+
+// MTUOf returns the link's MTU in bytes, DefaultMTU when none is given.
+func (l *Link) MTUOf() int { return cmp.Or(l.MTU, DefaultMTU) }
+
+// Has reports whether the link carries the IP version: as listed, else as its
+// addresses show, else IPv4 only.
+func (l *Link) Has(f Family) bool {
+	if len(l.Families) > 0 {
+		return slices.Contains(l.Families, f)
+	}
+	if len(l.Addresses) == 0 && !l.Outside.IsValid() {
+		return f == V4
+	}
+	return l.AddressOf(f).IsValid()
+}
+
+// AddressOf returns the address of that IP version under which the link can be
+// called or calls: the outside one of a forwarded link, else its own. It is
+// the zero Addr when there is none.
+func (l *Link) AddressOf(f Family) netip.Addr {
+	if l.Reach == Forwarded && l.Outside.IsValid() && l.Outside.Is4() == (f == V4) {
+		return l.Outside
+	}
+	for _, a := range l.Addresses {
+		if a.Is4() == (f == V4) {
+			return a
+		}
+	}
+	return netip.Addr{}
+}
+
+// RankOf returns the link's rank, 1 (preferred) when none is given.
+func (l *Link) RankOf() int { return cmp.Or(l.Rank, 1) }
+
+// ListenPortOf returns the first UDP port the gateway listens on.
+func (g *Gateway) ListenPortOf() int { return cmp.Or(g.ListenPort, DefaultListenPort) }
+
+// Taking returns the prefix with which the subnet takes part in overlays: its
+// 1:1 mapped prefix when it has one.
+func (s *Subnet) Taking() netip.Prefix {
+	if s.Map.IsValid() {
+		return s.Map
+	}
+	return s.Prefix
+}
+
+// SharedInto reports whether the subnet takes part in the overlay.
+func (s *Subnet) SharedInto(overlay string) bool { return slices.Contains(s.Share, overlay) }
+
+// JoinsHubs reports whether the overlay's hubs are adjacent to each other;
+// they are unless switched off.
+func (o *Overlay) JoinsHubs() bool { return o.HubLinks == nil || *o.HubLinks }
+
+// Shared lists the prefixes with which the site takes part in the overlay.
+func (s *Site) Shared(overlay string) []netip.Prefix {
+	var out []netip.Prefix
+	for i := range s.Subnets {
+		if s.Subnets[i].SharedInto(overlay) {
+			out = append(out, s.Subnets[i].Taking())
+		}
+	}
+	return out
+}
+
+// Link returns the site's link of that key, or nil.
+func (s *Site) Link(key string) *Link {
+	for i := range s.Links {
+		if s.Links[i].Key == key {
+			return &s.Links[i]
+		}
+	}
+	return nil
+}
+
+// Site returns the site of that key, or nil. It looks through all sites; use
+// Index for many look-ups.
+func (e *Estate) Site(key string) *Site {
+	for i := range e.Sites {
+		if e.Sites[i].Key == key {
+			return &e.Sites[i]
+		}
+	}
+	return nil
+}
+
+// Overlay returns the overlay of that key, or nil.
+func (e *Estate) Overlay(key string) *Overlay {
+	for i := range e.Overlays {
+		if e.Overlays[i].Key == key {
+			return &e.Overlays[i]
+		}
+	}
+	return nil
+}
+
+// Index maps site keys to their place in Sites. Of duplicate keys the first
+// counts.
+func (e *Estate) Index() map[string]int {
+	index := make(map[string]int, len(e.Sites))
+	for i := range e.Sites {
+		if _, ok := index[e.Sites[i].Key]; !ok {
+			index[e.Sites[i].Key] = i
+		}
+	}
+	return index
+}
+
+// Members lists the keys of all sites in the overlay: hubs, then spokes, then
+// sites that only a direct pair names, each once.
+func (o *Overlay) Members() []string {
+	var out []string
+	seen := map[string]bool{}
+	add := func(keys ...string) {
+		for _, k := range keys {
+			if !seen[k] {
+				seen[k] = true
+				out = append(out, k)
+			}
+		}
+	}
+	add(o.Hubs...)
+	for _, s := range o.Spokes {
+		add(s.Site)
+	}
+	for _, pair := range o.Direct {
+		add(pair...)
+	}
+	return out
+}
+
+// HubOrder returns the hubs of the given spoke in its order of preference.
+func (o *Overlay) HubOrder(s Spoke) []string {
+	if len(s.Hubs) > 0 {
+		return s.Hubs
+	}
+	return o.Hubs
+}
+
+// Allocations is what derivation has handed out and must keep: addresses,
+// ports, interface numbers and public keys survive every later edit.
+type Allocations struct {
+	Keys    map[string]string               `json:"keys,omitempty"`    // site → X25519 public key
+	Sites   map[string]map[string]SiteSeat  `json:"sites,omitempty"`   // overlay → site → its addresses
+	Tunnels map[string]map[string]TunnelLot `json:"tunnels,omitempty"` // overlay → TunnelIdent → what it got
+}
+
+// A SiteSeat is the one tunnel address per pool that a site has in an overlay
+// numbered per site.
+type SiteSeat struct {
+	Addresses []netip.Addr `json:"addresses"`
+}
+
+// A TunnelLot is what one tunnel was given. Slots and Ports belong to the two
+// ends in the order of the tunnel's ident; the slot is the number at the end
+// of the interface name.
+type TunnelLot struct {
+	Transit []netip.Prefix `json:"transit,omitempty"`
+	Slots   [2]int         `json:"slots"`
+	Ports   [2]int         `json:"ports"`
+}
+
+// TunnelIdent names a tunnel within its overlay, whoever opens it: the end
+// whose site key sorts first stands first.
+func TunnelIdent(siteA, linkA, siteB, linkB string) string {
+	if siteB < siteA {
+		siteA, linkA, siteB, linkB = siteB, linkB, siteA, linkA
+	}
+	return fmt.Sprintf("%s/%s %s/%s", siteA, linkA, siteB, linkB)
+}

@@ -1,0 +1,94 @@
+package estate
+
+import (
+	"maps"
+	"slices"
+)
+
+// Merge returns the base estate with a document laid over it: regions, sites
+// and overlays of the same key are replaced, others added, and what only the
+// base has stays. Merging a document into an empty estate gives the document.
+func Merge(base, document *Estate) *Estate {
+	out := base.Clone()
+	out.Format = Format
+	if document.About.Name != "" {
+		out.About.Name = document.About.Name
+	}
+	out.About.Regions = lay(out.About.Regions, document.About.Regions, func(r Region) string { return r.Key })
+	out.Sites = lay(out.Sites, document.Sites, func(s Site) string { return s.Key })
+	out.Overlays = lay(out.Overlays, document.Overlays, func(o Overlay) string { return o.Key })
+	out.Allocations = Allocations{
+		Keys:    layMap(base.Allocations.Keys, document.Allocations.Keys),
+		Sites:   layMap(base.Allocations.Sites, document.Allocations.Sites),
+		Tunnels: layMap(base.Allocations.Tunnels, document.Allocations.Tunnels),
+	}
+	return out
+}
+
+func lay[T any](under, over []T, key func(T) string) []T {
+	place := make(map[string]int, len(under))
+	for i, item := range under {
+		place[key(item)] = i
+	}
+	out := slices.Clone(under)
+	for _, item := range over {
+		if i, ok := place[key(item)]; ok {
+			out[i] = item
+		} else {
+			out = append(out, item)
+		}
+	}
+	return out
+}
+
+func layMap[V any](under, over map[string]V) map[string]V {
+	if len(under)+len(over) == 0 {
+		return nil
+	}
+	out := maps.Clone(under)
+	if out == nil {
+		out = map[string]V{}
+	}
+	maps.Copy(out, over)
+	return out
+}
+
+// WithoutSite returns the estate without one site: its overlays no longer name
+// it. The allocations stay, so that the site finds its numbers again should it
+// come back. A site that is the only hub of spokes cannot go.
+func (e *Estate) WithoutSite(key string) (*Estate, error) {
+	out := e.Clone()
+	out.Sites = slices.DeleteFunc(out.Sites, func(s Site) bool { return s.Key == key })
+	for i := range out.Overlays {
+		out.Overlays[i] = out.Overlays[i].without(key)
+	}
+	if problems := Validate(out); len(problems) > 0 {
+		return nil, Problems(problems)
+	}
+	return out, nil
+}
+
+func (o Overlay) without(site string) Overlay {
+	gone := func(key string) bool { return key == site }
+	o.Hubs = slices.DeleteFunc(slices.Clone(o.Hubs), gone)
+	var spokes []Spoke
+	for _, s := range o.Spokes {
+		if s.Site != site {
+			spokes = append(spokes, Spoke{Site: s.Site, Hubs: slices.DeleteFunc(slices.Clone(s.Hubs), gone)})
+		}
+	}
+	o.Spokes = spokes
+	o.Direct = slices.DeleteFunc(slices.Clone(o.Direct), func(pair []string) bool { return slices.Contains(pair, site) })
+	if o.Breakout != nil {
+		b := *o.Breakout
+		b.Hubs = slices.DeleteFunc(slices.Clone(b.Hubs), gone)
+		b.Sites = slices.DeleteFunc(slices.Clone(b.Sites), gone)
+		o.Breakout = &b
+	}
+	if o.Policy != nil {
+		p := *o.Policy
+		p.Rules = slices.DeleteFunc(slices.Clone(p.Rules), func(r Rule) bool { return r.From.Site == site || r.To.Site == site })
+		o.Policy = &p
+	}
+	return o
+}

@@ -1,0 +1,369 @@
+package estate
+
+import (
+	"encoding/base64"
+	"fmt"
+	"maps"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
+
+var (
+	keyForm    = regexp.MustCompile(`^[a-z0-9-]{1,40}$`)
+	deviceForm = regexp.MustCompile(`^[A-Za-z0-9_.@:-]{1,15}$`)
+	hostForm   = regexp.MustCompile(`^([A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\.)+[A-Za-z0-9-]{2,63}\.?$`)
+)
+
+// MaxName is the longest name of anything, in characters.
+const MaxName = 120
+
+// Validate lists what makes an estate unusable: keys of the wrong form or
+// given twice, names that point nowhere, values outside their range. Risks and
+// design errors in a usable estate are findings, not problems.
+func Validate(e *Estate) []Problem {
+	v := validator{}
+	if e.Format != Format {
+		v.fail("wideknot", "this is format %d; this version reads format %d (\"wideknot: %d\")", e.Format, Format, Format)
+	}
+	v.name("estate.name", e.About.Name)
+	regions := map[string]bool{}
+	for i, r := range e.About.Regions {
+		path := fmt.Sprintf("estate.regions[%d]", i)
+		v.key(path+".key", r.Key, "region", regions)
+		for j, b := range r.Blocks {
+			v.prefix(fmt.Sprintf("%s.blocks[%d]", path, j), b)
+		}
+	}
+	overlays := map[string]bool{}
+	for i := range e.Overlays {
+		v.key(fmt.Sprintf("overlays[%d].key", i), e.Overlays[i].Key, "overlay", overlays)
+	}
+	sites := map[string]bool{}
+	for i := range e.Sites {
+		s := &e.Sites[i]
+		path := fmt.Sprintf("sites[%d]", i)
+		v.key(path+".key", s.Key, "site", sites)
+		v.site(path, s, regions, overlays)
+	}
+	for i := range e.Overlays {
+		v.overlay(fmt.Sprintf("overlays[%d]", i), &e.Overlays[i], sites)
+	}
+	for _, site := range slices.Sorted(maps.Keys(e.Allocations.Keys)) {
+		if _, err := ParseKey(e.Allocations.Keys[site]); err != nil {
+			v.fail("allocations.keys."+site, "%v", err)
+		}
+	}
+	return v.problems
+}
+
+// ValidateSite lists what is wrong with one site of the estate; paths are
+// relative to the site.
+func ValidateSite(e *Estate, s *Site) []Problem {
+	v := validator{}
+	v.key("key", s.Key, "site", map[string]bool{})
+	regions, overlays := map[string]bool{}, map[string]bool{}
+	for _, r := range e.About.Regions {
+		regions[r.Key] = true
+	}
+	for i := range e.Overlays {
+		overlays[e.Overlays[i].Key] = true
+	}
+	v.site("", s, regions, overlays)
+	return v.problems
+}
+
+// ValidateOverlay lists what is wrong with one overlay of the estate; paths
+// are relative to the overlay.
+func ValidateOverlay(e *Estate, o *Overlay) []Problem {
+	v := validator{}
+	v.key("key", o.Key, "overlay", map[string]bool{})
+	sites := map[string]bool{}
+	for i := range e.Sites {
+		sites[e.Sites[i].Key] = true
+	}
+	v.overlay("", o, sites)
+	return v.problems
+}
+
+type validator struct{ problems []Problem }
+
+func (v *validator) fail(path, format string, args ...any) {
+	v.problems = append(v.problems, Problem{Path: strings.TrimPrefix(path, "."), Message: fmt.Sprintf(format, args...)})
+}
+
+func (v *validator) key(path, key, kind string, seen map[string]bool) {
+	switch {
+	case !keyForm.MatchString(key):
+		v.fail(path, "%q cannot be a %s key: 1 to 40 of a-z, 0-9 and -", key, kind)
+	case seen[key]:
+		v.fail(path, "%s key %q is given twice", kind, key)
+	}
+	seen[key] = true
+}
+
+func (v *validator) name(path, name string) {
+	switch {
+	case !utf8.ValidString(name) || strings.ContainsFunc(name, unicode.IsControl):
+		v.fail(path, "%q holds characters that cannot be shown", name)
+	case utf8.RuneCountInString(name) > MaxName:
+		v.fail(path, "the name is longer than %d characters", MaxName)
+	}
+}
+
+func (v *validator) prefix(path string, p netip.Prefix) {
+	if !p.IsValid() {
+		v.fail(path, "a prefix is missing; write it as ADDRESS/LENGTH, such as 10.16.4.0/24")
+	}
+}
+
+func (v *validator) between(path, what string, n, low, high float64) {
+	if n != 0 && (n < low || n > high) {
+		v.fail(path, "%s %v is outside %v to %v", what, n, low, high)
+	}
+}
+
+func choice[T ~string](v *validator, path string, value T, optional bool, known ...T) {
+	if value == "" && optional || slices.Contains(known, value) {
+		return
+	}
+	words := make([]string, len(known))
+	for i, k := range known {
+		words[i] = string(k)
+	}
+	v.fail(path, "%q is not one of %s", string(value), strings.Join(words, ", "))
+}
+
+func (v *validator) site(path string, s *Site, regions, overlays map[string]bool) {
+	v.name(path+".name", s.Name)
+	if s.Region != "" && !regions[s.Region] {
+		v.fail(path+".region", "there is no region %q", s.Region)
+	}
+	v.between(path+".demand_mbps", "demand", s.DemandMbps, 0, 1e6)
+	v.gateway(path+".gateway", &s.Gateway)
+	links := map[string]bool{}
+	for i := range s.Links {
+		at := fmt.Sprintf("%s.links[%d]", path, i)
+		v.key(at+".key", s.Links[i].Key, "link", links)
+		v.link(at, &s.Links[i])
+	}
+	prefixes := map[netip.Prefix]bool{}
+	for i := range s.Subnets {
+		n := &s.Subnets[i]
+		at := fmt.Sprintf("%s.subnets[%d]", path, i)
+		v.prefix(at+".prefix", n.Prefix)
+		if prefixes[n.Prefix] && n.Prefix.IsValid() {
+			v.fail(at+".prefix", "%s is given twice at this site", n.Prefix)
+		}
+		prefixes[n.Prefix] = true
+		if n.Zone != "" && !keyForm.MatchString(n.Zone) {
+			v.fail(at+".zone", "%q cannot be a zone: 1 to 40 of a-z, 0-9 and -", n.Zone)
+		}
+		v.name(at+".name", n.Name)
+		for j, o := range n.Share {
+			if !overlays[o] {
+				v.fail(fmt.Sprintf("%s.share[%d]", at, j), "there is no overlay %q", o)
+			}
+			if slices.Index(n.Share, o) < j {
+				v.fail(fmt.Sprintf("%s.share[%d]", at, j), "overlay %q stands twice", o)
+			}
+		}
+		if n.Map.IsValid() && (n.Map.Bits() != n.Prefix.Bits() || n.Map.Addr().Is4() != n.Prefix.Addr().Is4()) {
+			v.fail(at+".map", "%s cannot stand for %s: a 1:1 map needs the same family and length", n.Map, n.Prefix)
+		}
+	}
+}
+
+func (v *validator) gateway(path string, g *Gateway) {
+	choice(v, path+".placement", g.Placement, true, Inline, OneArmed)
+	choice(v, path+".target", g.Target, true, TargetLinux)
+	v.between(path+".max_tunnels", "tunnel limit", float64(g.MaxTunnels), 1, 65536)
+	v.between(path+".throughput_mbps", "throughput", g.ThroughputMbps, 0, 1e6)
+	v.between(path+".listen_port", "port", float64(g.ListenPort), 1, 65535)
+	for i, t := range g.Transports {
+		choice(v, fmt.Sprintf("%s.transports[%d]", path, i), t, false, WireGuard, IPsec)
+	}
+	for i, p := range g.UsedPorts {
+		if p < 1 || p > 65535 {
+			v.fail(fmt.Sprintf("%s.used_ports[%d]", path, i), "port %d is outside 1 to 65535", p)
+		}
+	}
+	if g.LANDevice != "" && !deviceForm.MatchString(g.LANDevice) {
+		v.fail(path+".lan_device", "%q is not an interface name of up to 15 characters", g.LANDevice)
+	}
+	if g.Placement == OneArmed && !g.LANAddress.IsValid() {
+		v.fail(path+".lan_address", "a one-armed gateway needs its address on the LAN, for its neighbour's routes")
+	}
+	if g.PublicKey != "" {
+		if _, err := ParseKey(g.PublicKey); err != nil {
+			v.fail(path+".public_key", "%v", err)
+		}
+	}
+}
+
+func (v *validator) link(path string, l *Link) {
+	v.name(path+".provider", l.Provider)
+	choice(v, path+".reach", l.Reach, false, Static, Dynamic, Forwarded, NAT)
+	if l.Underlay != "" && !keyForm.MatchString(l.Underlay) {
+		v.fail(path+".underlay", "%q cannot be an underlay: internet, or a name of a-z, 0-9 and -", l.Underlay)
+	}
+	for i, f := range l.Families {
+		choice(v, fmt.Sprintf("%s.families[%d]", path, i), f, false, V4, V6)
+	}
+	if l.Hostname != "" && !hostForm.MatchString(l.Hostname) {
+		v.fail(path+".hostname", "%q is not a full host name such as gw.example.net", l.Hostname)
+	}
+	switch {
+	case l.Reach == Static && len(l.Addresses) == 0:
+		v.fail(path+".addresses", "a static link needs its fixed address")
+	case l.Reach == Dynamic && l.Hostname == "":
+		v.fail(path+".hostname", "a dynamic link needs the host name under which it is found")
+	case l.Reach == Forwarded && !l.Outside.IsValid():
+		v.fail(path+".outside", "a forwarded link needs the outside address whose UDP ports are forwarded to it")
+	}
+	for i, a := range l.Addresses {
+		if a.Zone() != "" || a.Is4In6() || a.IsUnspecified() || a.IsMulticast() {
+			v.fail(fmt.Sprintf("%s.addresses[%d]", path, i), "%s cannot be a link's address", a)
+		}
+	}
+	v.between(path+".rank", "rank", float64(l.Rank), 1, 99)
+	v.between(path+".down_mbps", "bandwidth", l.DownMbps, 0, 1e6)
+	v.between(path+".up_mbps", "bandwidth", l.UpMbps, 0, 1e6)
+	v.between(path+".mtu", "MTU", float64(l.MTU), 576, 9216)
+	v.between(path+".availability", "availability in %", l.Availability, 0, 100)
+	for i, group := range l.SharedFate {
+		if !keyForm.MatchString(group) {
+			v.fail(fmt.Sprintf("%s.shared_fate[%d]", path, i), "%q cannot name a shared fate: 1 to 40 of a-z, 0-9 and -", group)
+		}
+	}
+	if l.Device != "" && !deviceForm.MatchString(l.Device) {
+		v.fail(path+".device", "%q is not an interface name of up to 15 characters", l.Device)
+	}
+}
+
+func (v *validator) overlay(path string, o *Overlay, sites map[string]bool) {
+	choice(v, path+".shape", o.Shape, false, HubAndSpoke, FullMesh, Custom)
+	choice(v, path+".transport", o.Transport, true, WireGuard, IPsec)
+	choice(v, path+".numbering", o.Numbering, true, PerTunnel, PerSite)
+	choice(v, path+".pairing", o.Pairing, true, Every, Matched, TopN)
+	choice(v, path+".family", o.Family, true, V4, V6)
+	if o.Pairing == TopN && o.PairingLimit < 1 {
+		v.fail(path+".pairing_limit", "pairing top-n needs how many tunnels to keep, at least 1")
+	}
+	for i, p := range o.Transit {
+		v.prefix(fmt.Sprintf("%s.transit[%d]", path, i), p)
+	}
+	known := func(at, key string) bool {
+		if !sites[key] {
+			v.fail(at, "there is no site %q", key)
+		}
+		return sites[key]
+	}
+	once := func(at string, list []string) {
+		for i, key := range list {
+			if slices.Index(list, key) < i {
+				v.fail(fmt.Sprintf("%s[%d]", at, i), "site %q stands twice", key)
+			}
+		}
+	}
+	for i, key := range o.Hubs {
+		known(fmt.Sprintf("%s.hubs[%d]", path, i), key)
+	}
+	once(path+".hubs", o.Hubs)
+	if o.Shape == HubAndSpoke && len(o.Hubs) == 0 && len(o.Spokes) > 0 {
+		v.fail(path+".hubs", "overlay %q has spokes but no hub; give it at least one", o.Key)
+	}
+	spokes := map[string]bool{}
+	for i, s := range o.Spokes {
+		at := fmt.Sprintf("%s.spokes[%d]", path, i)
+		if known(at+".site", s.Site) {
+			if slices.Contains(o.Hubs, s.Site) {
+				v.fail(at+".site", "site %q is a hub of this overlay and cannot be its spoke too", s.Site)
+			}
+			if spokes[s.Site] {
+				v.fail(at+".site", "site %q stands twice among the spokes", s.Site)
+			}
+			spokes[s.Site] = true
+		}
+		for j, hub := range s.Hubs {
+			if !slices.Contains(o.Hubs, hub) {
+				v.fail(fmt.Sprintf("%s.hubs[%d]", at, j), "site %q is not a hub of this overlay", hub)
+			}
+		}
+		once(at+".hubs", s.Hubs)
+	}
+	for i, pair := range o.Direct {
+		at := fmt.Sprintf("%s.direct[%d]", path, i)
+		if len(pair) != 2 || pair[0] == pair[1] {
+			v.fail(at, "a direct pair names two different sites")
+			continue
+		}
+		known(at+"[0]", pair[0])
+		known(at+"[1]", pair[1])
+	}
+	if o.Breakout != nil {
+		for i, key := range o.Breakout.Hubs {
+			if !slices.Contains(o.Hubs, key) {
+				v.fail(fmt.Sprintf("%s.breakout.hubs[%d]", path, i), "site %q is not a hub of this overlay", key)
+			}
+		}
+		for i, key := range o.Breakout.Sites {
+			known(fmt.Sprintf("%s.breakout.sites[%d]", path, i), key)
+		}
+	}
+	if o.Policy != nil {
+		choice(v, path+".policy.default", o.Policy.Default, false, Permit, Deny)
+		for i, r := range o.Policy.Rules {
+			v.rule(fmt.Sprintf("%s.policy.rules[%d]", path, i), r, known)
+		}
+	}
+}
+
+var portForm = regexp.MustCompile(`^[0-9]{1,5}(-[0-9]{1,5})?$`)
+
+func (v *validator) rule(path string, r Rule, known func(at, key string) bool) {
+	choice(v, path+".action", r.Action, false, Permit, Deny)
+	choice(v, path+".protocol", r.Protocol, true, "any", "tcp", "udp", "icmp")
+	if r.From.Site != "" {
+		known(path+".from.site", r.From.Site)
+	}
+	if r.To.Site != "" {
+		known(path+".to.site", r.To.Site)
+	}
+	for i, p := range r.Ports {
+		if !portForm.MatchString(p) {
+			v.fail(fmt.Sprintf("%s.ports[%d]", path, i), "%q is not a port or a range such as 8000-8080", p)
+		}
+	}
+	if len(r.Ports) > 0 && r.Protocol != "tcp" && r.Protocol != "udp" {
+		v.fail(path+".protocol", "ports need the protocol tcp or udp")
+	}
+}
+
+// KeyBytes is the length of an X25519 key.
+const KeyBytes = 32
+
+// ParseKey reads an X25519 key as WireGuard writes it: 44 base64 characters,
+// of which the last is =. Its error says which slip of copying was made.
+func ParseKey(text string) ([KeyBytes]byte, error) {
+	var key [KeyBytes]byte
+	trimmed := strings.TrimSpace(text)
+	raw, err := base64.StdEncoding.Strict().DecodeString(trimmed)
+	switch {
+	case err == nil && len(raw) == KeyBytes:
+		if [KeyBytes]byte(raw) == key {
+			return key, fmt.Errorf("the key is all zeros")
+		}
+		return [KeyBytes]byte(raw), nil
+	case len(trimmed) == 43 && !strings.Contains(trimmed, "="):
+		return key, fmt.Errorf("the key has 43 characters: the = at its end was lost in copying")
+	case len(trimmed) != 44:
+		return key, fmt.Errorf("the key has %d characters; it must have 44 and end in =", len(trimmed))
+	case strings.ContainsAny(trimmed, "-_"):
+		return key, fmt.Errorf("the key is written in URL-safe base64; replace - by + and _ by /")
+	}
+	return key, fmt.Errorf("the key is not 32 bytes in base64: a character was changed")
+}

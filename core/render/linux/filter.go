@@ -1,0 +1,195 @@
+package linux
+
+import (
+	"net/netip"
+
+	"wideknot/core/addr"
+	"wideknot/core/estate"
+	"wideknot/core/render"
+	"wideknot/core/tunnel"
+)
+
+// filter renders the nftables rules. They judge overlay traffic only: whatever
+// neither comes from nor goes to a tunnel passes as it did before.
+func (b *bundle) filter() []byte {
+	t := &render.Text{}
+	b.heading(t, "#", "filter, MSS clamping and 1:1 maps, for nft -f")
+	// Declared before it is deleted, so that the file loads whether or not the
+	// table is there, and replaces it in one step.
+	t.Line("table inet wideknot").Line("delete table inet wideknot").Line("table inet wideknot {")
+	b.arrive(t)
+	b.pass(t)
+	b.clamp(t)
+	b.maps(t)
+	t.Line("}")
+	return t.Bytes
+}
+
+// arrive opens each tunnel's UDP port as narrowly as the far end is known.
+func (b *bundle) arrive(t *render.Text) {
+	t.Line("\tchain arrive {").Line("\t\ttype filter hook input priority filter; policy accept;")
+	for i := range b.peers {
+		peer := &b.peers[i]
+		far := b.plan.Link(peer.Remote)
+		from := far.AddressOf(peer.Tunnel.Family)
+		if far.Reach != estate.Static && far.Reach != estate.Forwarded || !from.IsValid() {
+			continue // it may come from anywhere; only its key tells
+		}
+		family := "ip"
+		if from.Is6() {
+			family = "ip6"
+		}
+		t.Str("\t\tudp dport ").Num(peer.Local.UDP).Str(" ").Str(family).Str(" saddr != ").Addr(from).Line(" drop")
+		other := map[string]string{"ip": "ipv6", "ip6": "ipv4"}[family]
+		t.Str("\t\tudp dport ").Num(peer.Local.UDP).Str(" meta nfproto ").Str(other).Line(" drop")
+	}
+	t.Line("\t}")
+}
+
+func (b *bundle) names(t *render.Text, set string, which func(*tunnel.Peer) bool) bool {
+	any := false
+	for i := range b.peers {
+		if which(&b.peers[i]) {
+			if !any {
+				t.Str("\tset ").Str(set).Line(" {").Line("\t\ttype ifname").Str("\t\telements = { ")
+			} else {
+				t.Str(", ")
+			}
+			t.Str("\"").Str(b.peers[i].Interface).Str("\"")
+			any = true
+		}
+	}
+	if any {
+		t.Line(" }").Line("\t}")
+	}
+	return any
+}
+
+// shared lists the site's own prefixes as its hosts have them.
+func (b *bundle) shared() (v4, v6 []netip.Prefix) {
+	var all []netip.Prefix
+	for i := range b.site.Subnets {
+		if len(b.site.Subnets[i].Share) > 0 {
+			all = append(all, b.site.Subnets[i].Prefix)
+		}
+	}
+	for _, p := range addr.Aggregate(all) {
+		if p.Addr().Is4() {
+			v4 = append(v4, p)
+		} else {
+			v6 = append(v6, p)
+		}
+	}
+	return v4, v6
+}
+
+func list(t *render.Text, prefixes []netip.Prefix) *render.Text {
+	t.Str("{ ")
+	for i, p := range prefixes {
+		if i > 0 {
+			t.Str(", ")
+		}
+		t.Prefix(p)
+	}
+	return t.Str(" }")
+}
+
+// pass lets shared prefixes in and out of tunnels. A hub passes from tunnel to
+// tunnel, but never from hub to hub to hub: while a site is down, two hubs
+// that stand by for each other would send its packets round and round.
+func (b *bundle) pass(t *render.Text) {
+	b.names(t, "tunnels", func(*tunnel.Peer) bool { return true })
+	carries := false
+	for i := range b.plan.Overlays {
+		carries = carries || b.plan.Overlays[i].IsHub(b.index)
+	}
+	hubs := carries && b.names(t, "hubs", func(p *tunnel.Peer) bool { return p.Adjacency.Kind == tunnel.HubHub && b.hubsJoined(p.Overlay) })
+	t.Line("\tchain pass {").Line("\t\ttype filter hook forward priority filter; policy accept;")
+	if hubs {
+		t.Line("\t\tiifname @hubs oifname @hubs drop")
+	}
+	verdict := " drop"
+	if carries {
+		verdict = " accept"
+	}
+	t.Str("\t\tiifname @tunnels oifname @tunnels").Line(verdict)
+	v4, v6 := b.shared()
+	for _, f := range []struct {
+		family   string
+		prefixes []netip.Prefix
+	}{{"ip", v4}, {"ip6", v6}} {
+		if len(f.prefixes) > 0 {
+			list(t.Str("\t\tiifname @tunnels ").Str(f.family).Str(" daddr "), f.prefixes).Line(" accept")
+			list(t.Str("\t\toifname @tunnels ").Str(f.family).Str(" saddr "), f.prefixes).Line(" accept")
+		}
+	}
+	t.Line("\t\tiifname @tunnels drop").Line("\t\toifname @tunnels drop").Line("\t}")
+}
+
+// hubsJoined reports whether every two hubs have a tunnel, so that no traffic
+// ever needs to pass three hubs.
+func (b *bundle) hubsJoined(o *tunnel.Overlay) bool {
+	pairs := 0
+	for i := range o.Adjacencies {
+		if o.Adjacencies[i].Kind == tunnel.HubHub && len(o.Adjacencies[i].Tunnels) > 0 {
+			pairs++
+		}
+	}
+	return pairs == len(o.Hubs)*(len(o.Hubs)-1)/2
+}
+
+// clamp lowers the TCP segment size announced through a tunnel to what it
+// holds: its MTU less the IP and TCP headers.
+func (b *bundle) clamp(t *render.Text) {
+	t.Line("\tchain clamp {").Line("\t\ttype filter hook forward priority mangle; policy accept;")
+	for i := range b.peers {
+		peer := &b.peers[i]
+		for _, f := range []struct {
+			family  string
+			headers int
+		}{{"ipv4", 40}, {"ipv6", 60}} {
+			t.Str("\t\toifname \"").Str(peer.Interface).Str("\" meta nfproto ").Str(f.family).
+				Str(" tcp flags & (syn|rst) == syn tcp option maxseg size set ").Num(peer.Tunnel.MTU - f.headers).End()
+		}
+	}
+	t.Line("\t}")
+}
+
+// maps translates between a subnet and the prefix that stands for it in the
+// overlays, address by address.
+func (b *bundle) maps(t *render.Text) {
+	for _, f := range []struct {
+		family string
+		v4     bool
+	}{{"ip", true}, {"ip6", false}} {
+		var mapped []*estate.Subnet
+		for i := range b.site.Subnets {
+			n := &b.site.Subnets[i]
+			if n.Map.IsValid() && len(n.Share) > 0 && n.Map.Addr().Is4() == f.v4 {
+				mapped = append(mapped, n)
+			}
+		}
+		if len(mapped) == 0 {
+			continue
+		}
+		pairs := func(from, to func(*estate.Subnet) netip.Prefix) {
+			for i, n := range mapped {
+				if i > 0 {
+					t.Str(", ")
+				}
+				t.Prefix(from(n)).Str(" : ").Prefix(to(n))
+			}
+			t.Line(" }")
+		}
+		inside := func(n *estate.Subnet) netip.Prefix { return n.Prefix }
+		outside := func(n *estate.Subnet) netip.Prefix { return n.Map }
+		t.Str("\tchain mapin_").Str(f.family).Line(" {").Line("\t\ttype nat hook prerouting priority dstnat; policy accept;")
+		t.Str("\t\tiifname @tunnels dnat ").Str(f.family).Str(" prefix to ").Str(f.family).Str(" daddr map { ")
+		pairs(outside, inside)
+		t.Line("\t}")
+		t.Str("\tchain mapout_").Str(f.family).Line(" {").Line("\t\ttype nat hook postrouting priority srcnat; policy accept;")
+		t.Str("\t\toifname @tunnels snat ").Str(f.family).Str(" prefix to ").Str(f.family).Str(" saddr map { ")
+		pairs(inside, outside)
+		t.Line("\t}")
+	}
+}

@@ -1,0 +1,219 @@
+// Package linux renders the configuration of a site's gateway for Linux: one
+// WireGuard file per interface, batches for ip, rules for nft, sysctl lines,
+// and the work for whoever runs the neighbouring router.
+package linux
+
+import (
+	"net/netip"
+	"strconv"
+
+	"wideknot/core/estate"
+	"wideknot/core/render"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+)
+
+// Keys returns the private key of a site, or false when it is to be left out.
+type Keys func(site string) (string, bool)
+
+// NoKeys leaves all private keys out.
+func NoKeys(string) (string, bool) { return "", false }
+
+// Site renders the bundle of one site, in a folder named for it. The same plan
+// gives the same bytes. It is empty for a site without tunnels.
+func Site(m *route.Map, site int, keys Keys) []render.File {
+	b := &bundle{
+		plan: m.Plan, site: m.Plan.Site(site), index: site,
+		peers: m.Plan.Peers(site), routes: m.Table(site), keys: keys,
+	}
+	if len(b.peers) == 0 {
+		return nil
+	}
+	b.marks = marksOf(b.site)
+	folder := b.site.Key + "/"
+	files := []render.File{{Path: folder + "README.txt", Text: b.readme()}}
+	for i := range b.peers {
+		files = append(files, render.File{Path: folder + "wg/" + b.peers[i].Interface + ".conf", Text: b.wireguard(&b.peers[i])})
+	}
+	files = append(files,
+		render.File{Path: folder + "interfaces.ip", Text: b.interfaces()},
+		render.File{Path: folder + "network.ip", Text: b.network()},
+		render.File{Path: folder + "filter.nft", Text: b.filter()},
+		render.File{Path: folder + "sysctl.conf", Text: b.sysctl()},
+	)
+	for _, f := range []struct {
+		name string
+		v4   bool
+	}{{"links.ip", true}, {"links6.ip", false}} {
+		if text := b.links(f.v4); len(text) > 0 {
+			files = append(files, render.File{Path: folder + f.name, Text: text})
+		}
+	}
+	return files
+}
+
+type bundle struct {
+	plan   *tunnel.Plan
+	site   *estate.Site
+	index  int
+	peers  []tunnel.Peer
+	routes []route.Route
+	marks  map[string]int // link → packet mark and routing table, where links need them
+	keys   Keys
+}
+
+// firstMark is the mark and the number of the routing table of a site's first
+// link; the others follow.
+const firstMark = 8400
+
+// marksOf gives each link a mark when the site has several and says how each
+// is left: a tunnel's own packets must leave by the link it was made for.
+func marksOf(s *estate.Site) map[string]int {
+	marks := map[string]int{}
+	for i := range s.Links {
+		if s.Links[i].Device != "" && len(s.Links[i].NextHop) > 0 {
+			marks[s.Links[i].Key] = firstMark + i
+		}
+	}
+	if len(s.Links) < 2 {
+		clear(marks)
+	}
+	return marks
+}
+
+func (b *bundle) heading(t *render.Text, comment, what string) {
+	t.Str(comment).Str(" ").Str(b.site.Key).Str(": ").Line(what)
+	t.Str(comment).Line(" Written by Wide Knot from the design; changes made here are lost with the next release.")
+}
+
+func (b *bundle) wireguard(peer *tunnel.Peer) []byte {
+	t := &render.Text{}
+	local, remote := b.plan.Link(peer.Local), b.plan.Link(peer.Remote)
+	b.heading(t, "#", "tunnel interface "+peer.Interface)
+	t.Str("# ").Str(peer.Overlay.Spec.Key).Str(", choice ").Num(peer.Rank).Str(" of ").Num(len(peer.Adjacency.Tunnels)).
+		Str(": ").Str(b.site.Key).Str("/").Str(local.Key).Str(" to ").
+		Str(b.plan.Site(peer.Remote.Site).Key).Str("/").Line(remote.Key)
+	t.Line("[Interface]")
+	if key, ok := b.keys(b.site.Key); ok {
+		t.Str("PrivateKey = ").Line(key)
+	} else {
+		t.Line("# The private key is not in this bundle; see README.txt.")
+	}
+	t.Str("ListenPort = ").Num(peer.Local.UDP).End()
+	if mark, ok := b.marks[local.Key]; ok {
+		t.Str("FwMark = ").Num(mark).End()
+	}
+	t.End().Line("[Peer]")
+	t.Str("PublicKey = ").Line(peer.PublicKey)
+	t.Str("AllowedIPs = ")
+	for i, prefix := range peer.Allowed {
+		if i > 0 {
+			t.Str(", ")
+		}
+		t.Prefix(prefix)
+	}
+	t.End()
+	if peer.Endpoint != "" {
+		t.Str("Endpoint = ").Line(peer.Endpoint)
+	}
+	if peer.Keepalive > 0 {
+		t.Str("PersistentKeepalive = ").Num(peer.Keepalive).End()
+	}
+	return t.Bytes
+}
+
+func (b *bundle) interfaces() []byte {
+	t := &render.Text{}
+	b.heading(t, "#", "the tunnel interfaces, for ip -batch")
+	for i := range b.peers {
+		t.Str("link add dev ").Str(b.peers[i].Interface).Line(" type wireguard")
+	}
+	return t.Bytes
+}
+
+func (b *bundle) network() []byte {
+	t := &render.Text{}
+	b.heading(t, "#", "addresses, MTU and routes, for ip -batch")
+	for i := range b.peers {
+		peer := &b.peers[i]
+		for _, address := range []netip.Prefix{peer.Local.Address4, peer.Local.Address6} {
+			if address.IsValid() {
+				t.Str("address replace ").Prefix(address).Str(" dev ").Line(peer.Interface)
+			}
+		}
+		t.Str("link set dev ").Str(peer.Interface).Str(" mtu ").Num(peer.Tunnel.MTU).Line(" up")
+	}
+	for i := range b.peers {
+		peer := &b.peers[i]
+		if peer.Overlay.Spec.Numbering != estate.PerSite {
+			continue
+		}
+		for _, far := range []netip.Prefix{peer.Remote.Address4, peer.Remote.Address6} {
+			if far.IsValid() {
+				t.Str("route replace ").Prefix(far).Str(" dev ").Str(peer.Interface).Str(" metric ").Num(100 + 10*(peer.Rank-1)).End()
+			}
+		}
+	}
+	for i := range b.routes {
+		r := &b.routes[i]
+		if r.Kind == route.Connected {
+			continue
+		}
+		for j := range r.Hops {
+			t.Str("route replace ").Prefix(r.Prefix).Str(" dev ").Str(r.Hops[j].Interface).Str(" metric ").Num(r.Hops[j].Metric).End()
+		}
+		t.Str("route replace blackhole ").Prefix(r.Prefix).Str(" metric ").Num(route.DiscardMetric).End()
+	}
+	return t.Bytes
+}
+
+// links sends each tunnel's own packets out by its link: by their mark into a
+// routing table with that link's next hop.
+func (b *bundle) links(v4 bool) []byte {
+	t := &render.Text{}
+	command := "ip -force -batch links.ip"
+	if !v4 {
+		command = "ip -6 -force -batch links6.ip"
+	}
+	b.heading(t, "#", "which link a tunnel's own packets leave by, for "+command)
+	empty := len(t.Bytes)
+	for i := range b.site.Links {
+		l := &b.site.Links[i]
+		mark, ok := b.marks[l.Key]
+		if !ok {
+			continue
+		}
+		for _, hop := range l.NextHop {
+			if hop.Is4() != v4 {
+				continue
+			}
+			table := strconv.Itoa(mark)
+			t.Str("route replace default via ").Addr(hop).Str(" dev ").Str(l.Device).Str(" table ").Line(table)
+			t.Str("rule add fwmark ").Str(table).Str(" lookup ").Str(table).Str(" priority ").Line(table)
+		}
+	}
+	if len(t.Bytes) == empty {
+		return nil
+	}
+	return t.Bytes
+}
+
+func (b *bundle) sysctl() []byte {
+	t := &render.Text{}
+	b.heading(t, "#", "kernel settings, for sysctl -p")
+	t.Line("net.ipv4.ip_forward = 1")
+	for i := range b.peers {
+		if b.peers[i].Overlay.Needs6 {
+			t.Line("net.ipv6.conf.all.forwarding = 1")
+			break
+		}
+	}
+	if len(b.marks) > 0 {
+		t.Line("net.ipv4.conf.all.src_valid_mark = 1")
+	}
+	// A backup tunnel may answer for the first choice while both ends switch.
+	for i := range b.peers {
+		t.Str("net.ipv4.conf.").Str(b.peers[i].Interface).Line(".rp_filter = 2")
+	}
+	return t.Bytes
+}

@@ -1,0 +1,229 @@
+package linux_test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"wideknot/core/estate"
+	"wideknot/core/render/linux"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+)
+
+// A lab is a set of network namespaces of this test's own.
+type lab struct {
+	t       *testing.T
+	prefix  string
+	sockets string
+}
+
+func (l *lab) ns(name string) string { return l.prefix + name }
+
+func (l *lab) try(args ...string) (string, error) {
+	out, err := exec.Command(args[0], args[1:]...).CombinedOutput()
+	return string(out), err
+}
+
+func (l *lab) run(args ...string) string {
+	l.t.Helper()
+	out, err := l.try(args...)
+	if err != nil {
+		l.t.Fatalf("%s: %v\n%s", strings.Join(args, " "), err, out)
+	}
+	return out
+}
+
+// in runs a command line inside a namespace.
+func (l *lab) in(name, line string) string {
+	l.t.Helper()
+	return l.run(append([]string{"ip", "netns", "exec", l.ns(name)}, strings.Fields(line)...)...)
+}
+
+func (l *lab) add(name string) {
+	l.run("ip", "netns", "add", l.ns(name))
+	l.t.Cleanup(func() { l.try("ip", "netns", "del", l.ns(name)) })
+	l.in(name, "ip link set lo up")
+}
+
+// cable joins two namespaces: device@namespace with an address at each end.
+func (l *lab) cable(a, deviceA, addressA, b, deviceB, addressB string) {
+	l.t.Helper()
+	l.run("ip", "link", "add", "name", deviceA, "netns", l.ns(a), "type", "veth", "peer", "name", deviceB, "netns", l.ns(b))
+	l.in(a, "ip address add "+addressA+" dev "+deviceA)
+	l.in(b, "ip address add "+addressB+" dev "+deviceB)
+	l.in(a, "ip link set "+deviceA+" up")
+	l.in(b, "ip link set "+deviceB+" up")
+}
+
+func (l *lab) pings(from, source, to string) bool {
+	_, err := l.try("ip", "netns", "exec", l.ns(from), "ping", "-c", "1", "-W", "1", "-I", source, to)
+	return err == nil
+}
+
+func (l *lab) waitForPing(from, source, to string) {
+	l.t.Helper()
+	for range 15 {
+		if l.pings(from, source, to) {
+			return
+		}
+	}
+	l.t.Fatalf("%s (%s) does not reach %s", from, source, to)
+}
+
+// withSockets gives the arguments of ip that run a command in a namespace with
+// a socket folder of its own: wireguard-go names its control sockets after the
+// interface, and two sites may use the same name.
+func (l *lab) withSockets(name string, command ...string) []string {
+	folder := filepath.Join(l.sockets, name)
+	script := "mkdir -p " + folder + " /run/wireguard && mount --bind " + folder + " /run/wireguard && exec \"$@\""
+	return append([]string{"netns", "exec", l.ns(name), "sh", "-c", script, "sh"}, command...)
+}
+
+// TestBundleCarriesTraffic brings the rendered configuration of three sites up
+// between network namespaces and sends packets through it.
+func TestBundleCarriesTraffic(t *testing.T) {
+	if os.Geteuid() != 0 {
+		t.Skip("SKIPPED, NOT PASSED: this test makes network namespaces and needs root")
+	}
+	for _, tool := range []string{"ip", "wg", "nft", "ping", "wireguard-go", "sysctl"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Fatalf("%s is missing; run make tools", tool)
+		}
+	}
+	if _, err := os.Stat("/dev/net/tun"); err != nil {
+		t.Skip("SKIPPED, NOT PASSED: there is no /dev/net/tun here")
+	}
+	m, keys := threeSites(t)
+	l := &lab{t: t, prefix: fmt.Sprintf("wk%d-", os.Getpid()%100000), sockets: t.TempDir()}
+	if out, err := l.try("ip", "netns", "add", l.ns("net")); err != nil {
+		t.Skipf("SKIPPED, NOT PASSED: no network namespaces here: %s", out)
+	}
+	t.Cleanup(func() { l.try("ip", "netns", "del", l.ns("net")) })
+	for _, name := range []string{"nat", "millgate", "stonebeck", "withybrook"} {
+		l.add(name)
+	}
+	// The internet is one router with a cable for every WAN link; the station's
+	// cell link reaches it through an address translator.
+	l.cable("millgate", "wan0", "203.0.113.10/30", "net", "mill", "203.0.113.9/30")
+	l.cable("withybrook", "wan0", "198.51.100.20/28", "net", "withy0", "198.51.100.17/28")
+	l.cable("withybrook", "wan1", "192.0.2.34/30", "net", "withy1", "192.0.2.33/30")
+	l.cable("nat", "out", "192.0.2.50/30", "net", "nat", "192.0.2.49/30")
+	l.cable("stonebeck", "wan0", "192.168.8.2/24", "nat", "in", "192.168.8.1/24")
+	for _, router := range []string{"net", "nat"} {
+		l.in(router, "sysctl -qw net.ipv4.ip_forward=1")
+	}
+	l.in("nat", "ip route add default via 192.0.2.49")
+	l.in("nat", "nft add table ip nat")
+	l.in("nat", "nft add chain ip nat post { type nat hook postrouting priority 100 ; }")
+	l.in("nat", "nft add rule ip nat post oifname out masquerade")
+	l.in("millgate", "ip route add default via 203.0.113.9")
+	l.in("withybrook", "ip route add default via 198.51.100.17")
+	l.in("stonebeck", "ip route add default via 192.168.8.1")
+	for site, address := range map[string]string{"millgate": "10.40.1.1/24", "stonebeck": "10.40.2.1/24", "withybrook": "10.40.3.1/24"} {
+		l.in(site, "ip link add lan0 type veth peer name lan0p")
+		l.in(site, "ip address add "+address+" dev lan0")
+		l.in(site, "ip link set lan0 up")
+		l.in(site, "ip link set lan0p up")
+	}
+
+	folder := t.TempDir()
+	for i := range m.Plan.Estate.Sites {
+		l.bringUp(m, i, keys, folder)
+	}
+	l.waitForPing("stonebeck", "10.40.2.1", "10.40.3.1")
+	l.waitForPing("withybrook", "10.40.3.1", "10.40.2.1")
+	l.waitForPing("withybrook", "10.40.3.1", "10.40.1.1")
+	if l.pings("stonebeck", "10.40.2.1", "192.168.77.1") {
+		t.Error("the guest subnet, which is not shared, answers")
+	}
+
+	// The discard route keeps overlay traffic from leaving by the default
+	// route once no tunnel serves it.
+	first, second := m.Plan.Peers(m.Plan.SiteIndex("withybrook"))[0], m.Plan.Peers(m.Plan.SiteIndex("withybrook"))[1]
+	route := func() string { return l.in("withybrook", "ip route get 10.40.2.1 from 10.40.3.1") }
+	if got := route(); !strings.Contains(got, first.Interface) {
+		t.Fatalf("first choice is %s, but the route is %s", first.Interface, got)
+	}
+	down := func(p tunnel.Peer) {
+		l.in("withybrook", "ip link set "+p.Interface+" down")
+		l.in("millgate", "ip link set "+m.Plan.Interface(p.Remote, p.Local)+" down")
+	}
+	down(first)
+	if got := route(); !strings.Contains(got, second.Interface) {
+		t.Fatalf("the backup is %s, but the route is %s", second.Interface, got)
+	}
+	l.waitForPing("withybrook", "10.40.3.1", "10.40.2.1")
+	l.waitForPing("stonebeck", "10.40.2.1", "10.40.3.1")
+	down(second)
+	if out, err := l.try("ip", "netns", "exec", l.ns("withybrook"), "ip", "route", "get", "10.40.2.1", "from", "10.40.3.1"); err == nil {
+		t.Errorf("with all tunnels down the traffic leaves by %s", out)
+	}
+}
+
+func (l *lab) bringUp(m *route.Map, site int, keys linux.Keys, folder string) {
+	l.t.Helper()
+	name := m.Plan.Site(site).Key
+	for _, f := range linux.Site(m, site, keys) {
+		path := filepath.Join(folder, f.Path)
+		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+			l.t.Fatal(err)
+		}
+		if err := os.WriteFile(path, f.Text, 0o600); err != nil {
+			l.t.Fatal(err)
+		}
+	}
+	at := func(file string) string { return filepath.Join(folder, name, file) }
+	for _, peer := range m.Plan.Peers(site) {
+		// No WireGuard in this kernel: the user-space one makes the interface.
+		command := exec.Command("ip", l.withSockets(name, "wireguard-go", "--foreground", peer.Interface)...)
+		command.Env = append(os.Environ(), "LOG_LEVEL=error")
+		if err := command.Start(); err != nil {
+			l.t.Fatal(err)
+		}
+		l.t.Cleanup(func() { command.Process.Kill(); command.Wait() })
+		for range 100 {
+			if _, err := l.try(append([]string{"ip"}, l.withSockets(name, "wg", "show", peer.Interface)...)...); err == nil {
+				break
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		l.run(append([]string{"ip"}, l.withSockets(name, "wg", "setconf", peer.Interface, at("wg/"+peer.Interface+".conf"))...)...)
+	}
+	for _, file := range []string{"links.ip"} {
+		if _, err := os.Stat(at(file)); err == nil {
+			l.in(name, "ip -force -batch "+at(file))
+		}
+	}
+	l.in(name, "ip -batch "+at("network.ip"))
+	l.in(name, "ip -batch "+at("network.ip")) // may be run again
+	l.in(name, "nft -f "+at("filter.nft"))
+	l.in(name, "nft -f "+at("filter.nft"))
+	l.in(name, "sysctl -qp "+at("sysctl.conf"))
+}
+
+// threeSites derives the example document, with keys made for this test.
+func threeSites(t *testing.T) (*route.Map, linux.Keys) {
+	t.Helper()
+	file, err := os.Open("../../../examples/three-sites.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer file.Close()
+	e, _, err := estate.Read(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	private := map[string]string{}
+	e.Allocations.Keys = map[string]string{}
+	for i := range e.Sites {
+		key := testKey(byte(i + 1))
+		private[e.Sites[i].Key] = key.private
+		e.Allocations.Keys[e.Sites[i].Key] = key.public
+	}
+	return route.Build(tunnel.Derive(e)), func(site string) (string, bool) { key, ok := private[site]; return key, ok }
+}

@@ -1,0 +1,114 @@
+package linux
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+
+	"wideknot/core/addr"
+	"wideknot/core/estate"
+	"wideknot/core/render"
+	"wideknot/core/route"
+)
+
+func (b *bundle) readme() []byte {
+	t := &render.Text{}
+	t.Str(b.site.Key).Str(": ").Line(b.site.Name)
+	t.Line(strings.Repeat("=", len(b.site.Key)+2+len([]rune(b.site.Name)))).End()
+	t.Line("On the gateway, as root, in this folder and in this order:").End()
+	t.Line("    ip -batch interfaces.ip")
+	for i := range b.peers {
+		name := b.peers[i].Interface
+		t.Str("    wg setconf ").Str(name).Str(" wg/").Str(name).Line(".conf")
+	}
+	if _, ok := b.keys(b.site.Key); !ok {
+		for i := range b.peers {
+			t.Str("    wg set ").Str(b.peers[i].Interface).Line(" private-key FILE-WITH-THIS-SITES-PRIVATE-KEY")
+		}
+	}
+	for _, f := range []struct {
+		command string
+		v4      bool
+	}{{"    ip -force -batch links.ip", true}, {"    ip -6 -force -batch links6.ip", false}} {
+		if len(b.links(f.v4)) > 0 {
+			t.Line(f.command)
+		}
+	}
+	t.Line("    ip -batch network.ip")
+	t.Line("    nft -f filter.nft")
+	t.Line("    sysctl -p sysctl.conf").End()
+	b.linksWithoutHop(t)
+	b.forwards(t)
+	b.neighbour(t)
+	return t.Bytes
+}
+
+// linksWithoutHop says what the design does not know about leaving by a
+// certain link.
+func (b *bundle) linksWithoutHop(t *render.Text) {
+	var missing []string
+	for i := range b.site.Links {
+		l := &b.site.Links[i]
+		if _, ok := b.marks[l.Key]; !ok && len(b.site.Links) > 1 && !l.NoTunnels {
+			missing = append(missing, l.Key)
+		}
+	}
+	if len(missing) > 0 {
+		t.Str("The design names no device and next hop for ").Str(strings.Join(missing, ", ")).
+			Line(". Without them every tunnel's").
+			Line("packets follow the gateway's default route, whichever link that is. Enter both at the link.").End()
+	}
+}
+
+// forwards is the work for the router in front of a forwarded link.
+func (b *bundle) forwards(t *render.Text) {
+	for i := range b.site.Links {
+		l := &b.site.Links[i]
+		if l.Reach != estate.Forwarded {
+			continue
+		}
+		var ports []int
+		for j := range b.peers {
+			if b.plan.Link(b.peers[j].Local) == l {
+				ports = append(ports, b.peers[j].Local.UDP)
+			}
+		}
+		if len(ports) == 0 {
+			continue
+		}
+		slices.Sort(ports)
+		t.Str("Work for the router in front of ").Str(l.Key).Str(" (outside address ").Addr(l.Outside).Line("):").End()
+		inside := "this gateway"
+		if len(l.Addresses) > 0 {
+			inside = l.Addresses[0].String()
+		}
+		for _, port := range ports {
+			t.Str("    forward inbound UDP ").Num(port).Str(" to ").Str(inside).Str(" port ").Num(port).End()
+		}
+		t.End()
+	}
+}
+
+// neighbour is the work for the LAN's router when the gateway stands beside
+// it: a route for everything that lies beyond the tunnels.
+func (b *bundle) neighbour(t *render.Text) {
+	g := &b.site.Gateway
+	if g.Placement != estate.OneArmed {
+		return
+	}
+	var remote []netip.Prefix
+	for i := range b.routes {
+		if b.routes[i].Kind != route.Connected {
+			remote = append(remote, b.routes[i].Prefix)
+		}
+	}
+	t.Str("Work for the LAN's router")
+	if g.Upstream.IsValid() {
+		t.Str(" ").Addr(g.Upstream)
+	}
+	t.Str(": these prefixes lie behind this gateway, ").Addr(g.LANAddress).Line(".").End()
+	for _, prefix := range addr.Aggregate(remote) {
+		t.Str("    route ").Prefix(prefix).Str(" via ").Addr(g.LANAddress).End()
+	}
+	t.End()
+}

@@ -1,0 +1,198 @@
+// Package route decides, for every site of a plan, through which tunnels it
+// reaches every prefix, in what order, and why.
+package route
+
+import (
+	"cmp"
+	"hash/fnv"
+	"slices"
+
+	"wideknot/core/tunnel"
+)
+
+// A weight orders paths. All its parts add up along a path and none depends on
+// the direction in which it is walked; tie makes the least path unique. So the
+// return path is the forward path reversed, and every part of a least path is
+// itself least: hop-by-hop forwarding follows the same path.
+type weight struct {
+	cost int32
+	hops int32
+	key  int32  // places of the hubs on the way in key order
+	tie  uint64 // sums of hashes of the two keys of each step
+}
+
+func (w weight) plus(v weight) weight {
+	return weight{w.cost + v.cost, w.hops + v.hops, w.key + v.key, w.tie + v.tie}
+}
+
+func (w weight) compare(v weight) int {
+	return cmp.Or(cmp.Compare(w.cost, v.cost), cmp.Compare(w.hops, v.hops), cmp.Compare(w.key, v.key), cmp.Compare(w.tie, v.tie))
+}
+
+// Rule names what set a winner apart from a loser, in the order in which the
+// rules are asked (section 7 of the domain).
+type Rule string
+
+// The rules.
+const (
+	PathCost   Rule = "path cost"
+	FewerHops  Rule = "fewer hops"
+	TunnelRank Rule = "tunnel rank"
+	KeyOrder   Rule = "key order"
+)
+
+func (w weight) rule(v weight) Rule {
+	switch {
+	case w.cost != v.cost:
+		return PathCost
+	case w.hops != v.hops:
+		return FewerHops
+	}
+	return KeyOrder
+}
+
+// A step is an adjacency with a tunnel, seen from one of its sites.
+type step struct {
+	to        int
+	adjacency int
+	weight    weight
+}
+
+// graph is one overlay as paths see it.
+type graph struct {
+	overlay *tunnel.Overlay
+	steps   map[int][]step // by site
+	hubs    []int          // in key order
+	place   map[int]int    // hub → place in hubs
+	between [][]weight     // hub to hub over hubs
+	reached [][]bool
+}
+
+func newGraph(p *tunnel.Plan, o *tunnel.Overlay) *graph {
+	g := &graph{overlay: o, steps: make(map[int][]step, len(o.Members)), place: map[int]int{}}
+	g.hubs = slices.SortedFunc(slices.Values(o.Hubs), func(a, b int) int { return cmp.Compare(p.Site(a).Key, p.Site(b).Key) })
+	for i, h := range g.hubs {
+		g.place[h] = i
+	}
+	hashes := make(map[int]uint64, len(o.Members))
+	for _, m := range o.Members {
+		h := fnv.New64a()
+		h.Write([]byte(p.Site(m).Key)) // never fails
+		hashes[m] = h.Sum64()
+	}
+	degree := make(map[int]int, len(o.Members))
+	for i := range o.Adjacencies {
+		degree[o.Adjacencies[i].A]++
+		degree[o.Adjacencies[i].B]++
+	}
+	for site, n := range degree {
+		g.steps[site] = make([]step, 0, n)
+	}
+	for i := range o.Adjacencies {
+		a := &o.Adjacencies[i]
+		if len(a.Tunnels) == 0 {
+			continue
+		}
+		w := weight{cost: int32(a.Cost), hops: 1, tie: mix(hashes[a.A]^hashes[a.B]) >> 16}
+		for _, end := range []int{a.A, a.B} {
+			if at, ok := g.place[end]; ok {
+				w.key += int32(at + 1)
+			}
+		}
+		g.steps[a.A] = append(g.steps[a.A], step{a.B, i, w})
+		g.steps[a.B] = append(g.steps[a.B], step{a.A, i, w})
+	}
+	g.measureHubs()
+	return g
+}
+
+// mix spreads the bits of a sum so that sums of it hardly ever meet (the
+// finaliser of a 64-bit multiplicative hash).
+func mix(x uint64) uint64 {
+	x = (x ^ x>>30) * 0xbf58476d1ce4e5b9
+	x = (x ^ x>>27) * 0x94d049bb133111eb
+	return x ^ x>>31
+}
+
+// measureHubs finds the least weight between every two hubs over hubs only
+// (Floyd and Warshall's relaxation).
+func (g *graph) measureHubs() {
+	n := len(g.hubs)
+	g.between, g.reached = make([][]weight, n), make([][]bool, n)
+	for i, h := range g.hubs {
+		g.between[i], g.reached[i] = make([]weight, n), make([]bool, n)
+		g.reached[i][i] = true
+		for _, s := range g.steps[h] {
+			if j, ok := g.place[s.to]; ok {
+				g.between[i][j], g.reached[i][j] = s.weight, true
+			}
+		}
+	}
+	for k := range n {
+		for i := range n {
+			for j := range n {
+				if i == j || !g.reached[i][k] || !g.reached[k][j] {
+					continue
+				}
+				if w := g.between[i][k].plus(g.between[k][j]); !g.reached[i][j] || w.compare(g.between[i][j]) < 0 {
+					g.between[i][j], g.reached[i][j] = w, true
+				}
+			}
+		}
+	}
+}
+
+// fromHubs returns, for each hub in key order, the least weight to the site
+// over hubs, and whether there is a path.
+func (g *graph) fromHubs(to int) ([]weight, []bool) {
+	best, ok := make([]weight, len(g.hubs)), make([]bool, len(g.hubs))
+	if at, isHub := g.place[to]; isHub {
+		copy(best, g.between[at])
+		copy(ok, g.reached[at])
+		return best, ok
+	}
+	for _, s := range g.steps[to] {
+		last, isHub := g.place[s.to]
+		if !isHub {
+			continue
+		}
+		for i := range g.hubs {
+			if !g.reached[i][last] {
+				continue
+			}
+			if w := g.between[i][last].plus(s.weight); !ok[i] || w.compare(best[i]) < 0 {
+				best[i], ok[i] = w, true
+			}
+		}
+	}
+	return best, ok
+}
+
+// A way is one first step towards a site and the weight of the whole path.
+type way struct {
+	step   step
+	weight weight
+}
+
+// ways lists the first steps from one site to another, best first. A step to a
+// hub that would itself send the traffic back through from is none.
+func (g *graph) ways(from, to int, toSite []weight, ok []bool) []way {
+	var out []way
+	at, fromHub := g.place[from]
+	for _, s := range g.steps[from] {
+		if s.to == to {
+			out = append(out, way{s, s.weight})
+			continue
+		}
+		hub, isHub := g.place[s.to]
+		if !isHub || !ok[hub] {
+			continue
+		}
+		if fromHub && ok[at] && toSite[hub] == g.between[hub][at].plus(toSite[at]) {
+			continue
+		}
+		out = append(out, way{s, s.weight.plus(toSite[hub])})
+	}
+	slices.SortFunc(out, func(a, b way) int { return a.weight.compare(b.weight) })
+	return out
+}

@@ -1,0 +1,208 @@
+package tunnel
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"wideknot/core/estate"
+)
+
+// usable is a link that may carry tunnels, with what pairing asks of it.
+type usable struct {
+	link     int
+	key      string
+	underlay string
+	reach    estate.Reach
+	v4, v6   bool
+	rank     int
+	mtu      int
+}
+
+func usableLinks(e *estate.Estate) [][]usable {
+	out := make([][]usable, len(e.Sites))
+	for i := range e.Sites {
+		for j := range e.Sites[i].Links {
+			l := &e.Sites[i].Links[j]
+			if l.NoTunnels {
+				continue
+			}
+			out[i] = append(out[i], usable{
+				link: j, key: l.Key, underlay: l.UnderlayOf(), reach: l.Reach,
+				v4: l.Has(estate.V4), v6: l.Has(estate.V6), rank: l.RankOf(), mtu: l.MTUOf(),
+			})
+		}
+	}
+	return out
+}
+
+// Obstacle says why two links cannot carry a tunnel; it is empty when they can.
+type Obstacle string
+
+// The obstacles, in the order in which they are looked for.
+const (
+	NoObstacle     Obstacle = ""
+	OtherUnderlay  Obstacle = "they attach to different underlays"
+	OtherFamily    Obstacle = "they have no IP version in common"
+	NeitherCanCall Obstacle = "both can only call out, so neither can open the tunnel"
+	KeptOut        Obstacle = "a link may not carry tunnels"
+)
+
+// meet finds the outside IP version on which two links can meet.
+func meet(a, b *usable, want estate.Family) (estate.Family, Obstacle) {
+	switch {
+	case a.underlay != b.underlay:
+		return "", OtherUnderlay
+	case !a.reach.Callable() && !b.reach.Callable():
+		return "", NeitherCanCall
+	case a.v4 && b.v4 && want != estate.V6:
+		return estate.V4, NoObstacle
+	case a.v6 && b.v6 && want != estate.V4:
+		return estate.V6, NoObstacle
+	}
+	return "", OtherFamily
+}
+
+type candidate struct {
+	a, b   *usable
+	family estate.Family
+}
+
+// compareCandidates is the one rank order both ends share: a private underlay
+// first, then the leading end's link rank, the other's, and the keys.
+func compareCandidates(x, y candidate) int {
+	private := func(c candidate) int {
+		if c.a.underlay != estate.Internet {
+			return 0
+		}
+		return 1
+	}
+	return cmp.Or(
+		private(x)-private(y),
+		x.a.rank-y.a.rank,
+		x.b.rank-y.b.rank,
+		cmp.Compare(x.a.key, y.a.key),
+		cmp.Compare(x.b.key, y.b.key),
+	)
+}
+
+// pair lists the tunnels between two sites, without their allocations.
+func (o *Overlay) pair(p *Plan, a, b int, links [][]usable) []Tunnel {
+	var room [8]candidate
+	found := room[:0]
+	for i := range links[a] {
+		for j := range links[b] {
+			if family, obstacle := meet(&links[a][i], &links[b][j], o.Spec.Family); obstacle == NoObstacle {
+				found = append(found, candidate{&links[a][i], &links[b][j], family})
+			}
+		}
+	}
+	if len(found) > 1 {
+		slices.SortFunc(found, compareCandidates)
+		found = o.keep(found)
+	}
+	tunnels := make([]Tunnel, len(found))
+	for i, c := range found {
+		t := Tunnel{
+			A:      Port{Site: a, Link: c.a.link, Calls: c.b.reach.Callable()},
+			B:      Port{Site: b, Link: c.b.link, Calls: c.a.reach.Callable()},
+			Family: c.family,
+		}
+		natted := c.a.reach == estate.NAT || c.b.reach == estate.NAT || c.a.reach == estate.Forwarded || c.b.reach == estate.Forwarded
+		t.Wanted = MTU(o.Spec.Transport, c.family, min(c.a.mtu, c.b.mtu), natted)
+		t.MTU = t.Wanted
+		if o.Needs6 {
+			t.MTU = max(t.MTU, MinMTU6)
+		}
+		tunnels[i] = t
+	}
+	return tunnels
+}
+
+// keep applies the pairing mode to candidates in rank order.
+func (o *Overlay) keep(found []candidate) []candidate {
+	switch o.Spec.Pairing {
+	case estate.TopN:
+		return found[:min(len(found), o.Spec.PairingLimit)]
+	case estate.Matched:
+		seen := map[*usable]bool{}
+		return slices.DeleteFunc(found, func(c candidate) bool {
+			again := seen[c.a]
+			seen[c.a] = true
+			return again
+		})
+	}
+	return found
+}
+
+// MinMTU6 is the least MTU on which IPv6 may run, in bytes (RFC 8200,
+// section 5).
+const MinMTU6 = 1280
+
+// MTU returns the MTU inside a tunnel over a link of the given MTU, in bytes.
+// WireGuard adds an outer header (20 or 40), UDP (8) and its own (32). ESP in
+// tunnel mode with AES-GCM-16 adds the outer header, UDP (8) where a NAT is on
+// the way, SPI and sequence (8), IV (8) and ICV (16); what is inside, with two
+// trailer bytes, is padded to four.
+func MTU(transport estate.Transport, outside estate.Family, link int, natted bool) int {
+	outer := 20
+	if outside == estate.V6 {
+		outer = 40
+	}
+	if transport != estate.IPsec {
+		return link - outer - 8 - 32
+	}
+	fixed := outer + 8 + 8 + 16
+	if natted {
+		fixed += 8
+	}
+	return (link-fixed)/4*4 - 2
+}
+
+// A LinkPair is two links of adjacent sites and what keeps them apart, or the
+// outside IP version when nothing does.
+type LinkPair struct {
+	A, B     *estate.Link
+	Family   estate.Family
+	Obstacle Obstacle
+}
+
+// LinkPairs lists every pair of links of an adjacency, those that could carry
+// a tunnel and those that cannot.
+func (p *Plan) LinkPairs(o *Overlay, a *Adjacency) []LinkPair {
+	var out []LinkPair
+	left, right := p.Site(a.A), p.Site(a.B)
+	view := func(l *estate.Link) usable {
+		return usable{key: l.Key, underlay: l.UnderlayOf(), reach: l.Reach, v4: l.Has(estate.V4), v6: l.Has(estate.V6)}
+	}
+	for i := range left.Links {
+		for j := range right.Links {
+			pair := LinkPair{A: &left.Links[i], B: &right.Links[j]}
+			x, y := view(pair.A), view(pair.B)
+			pair.Family, pair.Obstacle = meet(&x, &y, o.Spec.Family)
+			if pair.A.NoTunnels || pair.B.NoTunnels {
+				pair.Family, pair.Obstacle = "", KeptOut
+			}
+			out = append(out, pair)
+		}
+	}
+	return out
+}
+
+// WhyApart explains an adjacency without tunnels, link pair by link pair.
+func (p *Plan) WhyApart(o *Overlay, a *Adjacency) []string {
+	left, right := p.Site(a.A), p.Site(a.B)
+	switch {
+	case len(left.Links) == 0:
+		return []string{left.Key + " has no WAN link"}
+	case len(right.Links) == 0:
+		return []string{right.Key + " has no WAN link"}
+	}
+	var out []string
+	for _, pair := range p.LinkPairs(o, a) {
+		if pair.Obstacle != NoObstacle {
+			out = append(out, fmt.Sprintf("%s/%s and %s/%s: %s", left.Key, pair.A.Key, right.Key, pair.B.Key, pair.Obstacle))
+		}
+	}
+	return out
+}

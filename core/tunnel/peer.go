@@ -1,0 +1,91 @@
+package tunnel
+
+import (
+	"net/netip"
+	"strconv"
+
+	"wideknot/core/addr"
+	"wideknot/core/estate"
+)
+
+// Keepalive is how often, in seconds, an end behind NAT that calls sends
+// something so that the NAT keeps its mapping.
+const Keepalive = 25
+
+// A Peer is one end's view of a tunnel: what a site's gateway must know of the
+// far end.
+type Peer struct {
+	Tunnel    *Tunnel
+	Adjacency *Adjacency
+	Overlay   *Overlay
+	Local     *Port
+	Remote    *Port
+	Rank      int    // of the tunnel in its adjacency, from 1
+	Interface string // at the local end
+	Endpoint  string // ADDRESS:PORT or NAME:PORT; empty when the far end cannot be called
+	Keepalive int    // seconds; 0 for none
+	PublicKey string // of the far end; empty when it is not known yet
+	Allowed   []netip.Prefix
+}
+
+// Peers lists the peers of a site, one for each of its tunnels.
+func (p *Plan) Peers(site int) []Peer {
+	out := make([]Peer, 0, len(p.ends[site]))
+	var carried []netip.Prefix
+	at := -1
+	for _, e := range p.ends[site] {
+		o, a, t := p.At(e)
+		local, remote := p.Sides(e)
+		peer := Peer{
+			Tunnel: t, Adjacency: a, Overlay: o, Local: local, Remote: remote, Rank: e.Tunnel + 1,
+			Interface: p.Interface(local, remote),
+			Endpoint:  p.endpoint(t, remote),
+			PublicKey: p.PublicKey(remote.Site),
+		}
+		if reach := p.Link(local).Reach; local.Calls && !(reach == estate.Static || reach == estate.Dynamic) {
+			peer.Keepalive = Keepalive
+		}
+		own := p.Site(site).Shared(o.Spec.Key)
+		prefixes := p.Site(remote.Site).Shared(o.Spec.Key)
+		if o.IsHub(remote.Site) && len(o.Members) > 2 {
+			if at != e.Overlay {
+				at, carried = e.Overlay, addr.Subtract(o.Shared, own)
+			}
+			prefixes = carried
+		} else {
+			prefixes = addr.Subtract(addr.Aggregate(prefixes), own)
+		}
+		for _, block := range []netip.Prefix{remote.Address4, remote.Address6} {
+			if block.IsValid() {
+				peer.Allowed = append(peer.Allowed, netip.PrefixFrom(block.Addr(), block.Addr().BitLen()))
+			}
+		}
+		peer.Allowed = append(peer.Allowed, prefixes...)
+		out = append(out, peer)
+	}
+	return out
+}
+
+// endpoint is where the far end is called.
+func (p *Plan) endpoint(t *Tunnel, remote *Port) string {
+	link := p.Link(remote)
+	if !link.Reach.Callable() {
+		return ""
+	}
+	port := strconv.Itoa(remote.UDP)
+	if link.Reach == estate.Dynamic {
+		return link.Hostname + ":" + port
+	}
+	address := link.AddressOf(t.Family)
+	return netip.AddrPortFrom(address, uint16(remote.UDP)).String()
+}
+
+// PublicKey returns the X25519 public key of a site's gateway: the one its
+// engineer gave, else the one the tool made.
+func (p *Plan) PublicKey(site int) string {
+	s := p.Site(site)
+	if s.Gateway.PublicKey != "" {
+		return s.Gateway.PublicKey
+	}
+	return p.Estate.Allocations.Keys[s.Key]
+}
