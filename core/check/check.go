@@ -103,3 +103,14 @@ func Count(findings []Finding) map[Severity]int {
 	}
 	return n
 }
+
+// Stage names the stage of the work in which a finding is mended.
+func (f *Finding) Stage() string {
+	switch family, _, _ := strings.Cut(f.Code, "/"); family {
+	case "address", "pool":
+		return "addresses"
+	case "shape", "pending":
+		return "shape"
+	}
+	return "survey"
+}

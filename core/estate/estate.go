@@ -430,3 +430,17 @@ func TunnelIdent(siteA, linkA, siteB, linkB string) string {
 	}
 	return fmt.Sprintf("%s/%s %s/%s", siteA, linkA, siteB, linkB)
 }
+
+// Zones lists the zones that subnets name, in alphabetical order.
+func (e *Estate) Zones() []string {
+	out := []string{}
+	for i := range e.Sites {
+		for j := range e.Sites[i].Subnets {
+			if z := e.Sites[i].Subnets[j].Zone; z != "" && !slices.Contains(out, z) {
+				out = append(out, z)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}

@@ -1,0 +1,95 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"io"
+	"mime/multipart"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gofiber/fiber/v3"
+)
+
+// adapter serves huma's operations with Fiber v3.
+type adapter struct{ app *fiber.App }
+
+var paths = strings.NewReplacer("{", ":", "}", "")
+
+func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
+	a.app.Add([]string{op.Method}, paths.Replace(op.Path), func(c fiber.Ctx) error {
+		handler(&requestContext{op: op, c: c})
+		return nil
+	})
+}
+
+// ServeHTTP lets tests and huma's own helpers send requests without a socket.
+func (a adapter) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	response, err := a.app.Test(r)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	defer response.Body.Close()
+	for name, values := range response.Header {
+		w.Header()[name] = values
+	}
+	w.WriteHeader(response.StatusCode)
+	_, _ = io.Copy(w, response.Body) // the client is gone if this fails
+}
+
+// requestContext is one request as huma sees it.
+type requestContext struct {
+	op     *huma.Operation
+	c      fiber.Ctx
+	status int
+}
+
+var _ huma.Context = &requestContext{}
+
+func (r *requestContext) Operation() *huma.Operation { return r.op }
+func (r *requestContext) Context() context.Context   { return r.c.Context() }
+func (r *requestContext) TLS() *tls.ConnectionState  { return r.c.RequestCtx().TLSConnectionState() }
+func (r *requestContext) Version() huma.ProtoVersion {
+	return huma.ProtoVersion{Proto: r.c.Protocol()}
+}
+func (r *requestContext) Method() string     { return r.c.Method() }
+func (r *requestContext) Host() string       { return r.c.Host() }
+func (r *requestContext) RemoteAddr() string { return r.c.RequestCtx().RemoteAddr().String() }
+func (r *requestContext) URL() url.URL {
+	u, err := url.ParseRequestURI(string(r.c.Request().RequestURI()))
+	if err != nil {
+		return url.URL{}
+	}
+	return *u
+}
+
+// Param returns a copy: Fiber's own string lives only as long as the request.
+func (r *requestContext) Param(name string) string {
+	value, err := url.PathUnescape(r.c.Params(name))
+	if err != nil {
+		return strings.Clone(r.c.Params(name))
+	}
+	return strings.Clone(value)
+}
+func (r *requestContext) Query(name string) string  { return strings.Clone(r.c.Query(name)) }
+func (r *requestContext) Header(name string) string { return strings.Clone(r.c.Get(name)) }
+func (r *requestContext) EachHeader(f func(name, value string)) {
+	for name, value := range r.c.Request().Header.All() {
+		f(string(name), string(value))
+	}
+}
+func (r *requestContext) BodyReader() io.Reader { return bytes.NewReader(r.c.Body()) }
+func (r *requestContext) GetMultipartForm() (*multipart.Form, error) {
+	return r.c.MultipartForm()
+}
+func (r *requestContext) SetReadDeadline(time.Time) error { return nil } // bodies are read whole, with the server's own limit
+func (r *requestContext) SetStatus(code int)              { r.status = code; r.c.Status(code) }
+func (r *requestContext) Status() int                     { return r.status }
+func (r *requestContext) SetHeader(name, value string)    { r.c.Set(name, value) }
+func (r *requestContext) AppendHeader(name, value string) { r.c.Append(name, value) }
+func (r *requestContext) BodyWriter() io.Writer           { return r.c.Response().BodyWriter() }

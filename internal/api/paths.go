@@ -1,0 +1,213 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net/http"
+	"net/netip"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+	"wideknot/internal/desk"
+)
+
+// SiteTunnel is a tunnel as one of its sites sees it.
+type SiteTunnel struct {
+	Overlay   string         `json:"overlay"`
+	Interface string         `json:"interface"`
+	Link      string         `json:"link"`
+	Port      int            `json:"port"`
+	Addresses []netip.Prefix `json:"addresses"`
+	Peer      string         `json:"peer"`
+	PeerLink  string         `json:"peer_link"`
+	PeerFace  string         `json:"peer_interface"`
+	PeerPort  int            `json:"peer_port"`
+	PeerAddrs []netip.Prefix `json:"peer_addresses"`
+	Rank      int            `json:"rank" doc:"in the adjacency, 1 first"`
+	Of        int            `json:"of"`
+	Kind      tunnel.Kind    `json:"kind"`
+	Position  int            `json:"position" doc:"of the hub in the spoke's list, 0 for none"`
+	Cost      int            `json:"cost"`
+	MTU       int            `json:"mtu"`
+	Family    string         `json:"family"`
+	Opens     string         `json:"opens" enum:"this,peer,both"`
+	Endpoint  string         `json:"endpoint" doc:"where the peer is called; empty when it cannot be"`
+	Keepalive int            `json:"keepalive" doc:"seconds, 0 for none"`
+	PeerKey   string         `json:"peer_key"`
+	Allowed   []netip.Prefix `json:"allowed"`
+}
+
+// SiteRoute is a route of a site.
+type SiteRoute struct {
+	Prefix  netip.Prefix `json:"prefix"`
+	Kind    route.Kind   `json:"kind"`
+	To      string       `json:"to"`
+	Overlay string       `json:"overlay"`
+	Hops    []RouteHop   `json:"hops"`
+	Discard bool         `json:"discard" doc:"whether a discard route stands behind it"`
+}
+
+// RouteHop is one way of a route; the first is in use, the others stand by.
+type RouteHop struct {
+	Interface string     `json:"interface"`
+	Via       string     `json:"via"`
+	To        string     `json:"to"`
+	Metric    int        `json:"metric"`
+	Cost      int        `json:"cost"`
+	Steps     int        `json:"steps"`
+	Why       route.Rule `json:"why"`
+}
+
+// SitePlan is everything that follows for one site.
+type SitePlan struct {
+	Site      string       `json:"site"`
+	Name      string       `json:"name"`
+	PublicKey string       `json:"public_key"`
+	Tunnels   []SiteTunnel `json:"tunnels"`
+	Routes    []SiteRoute  `json:"routes"`
+	Apart     []Apart      `json:"apart" doc:"adjacencies that no tunnel serves"`
+	Files     []File       `json:"files" doc:"the configuration, without private key"`
+}
+
+// Apart is a pair of sites that cannot be joined.
+type Apart struct {
+	Overlay string   `json:"overlay"`
+	Peer    string   `json:"peer"`
+	Reasons []string `json:"reasons"`
+	Via     []string `json:"via" doc:"the hubs that carry the traffic instead; empty when none does"`
+}
+
+// File is one rendered text.
+type File struct {
+	Path string `json:"path"`
+	Text string `json:"text"`
+}
+
+func valid(prefixes ...netip.Prefix) []netip.Prefix {
+	out := []netip.Prefix{}
+	for _, p := range prefixes {
+		if p.IsValid() {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+func sitePlan(v *desk.View, site int) SitePlan {
+	p := v.Plan
+	key := func(i int) string { return p.Site(i).Key }
+	out := SitePlan{
+		Site: key(site), Name: p.Site(site).Name, PublicKey: p.PublicKey(site),
+		Tunnels: []SiteTunnel{}, Routes: []SiteRoute{}, Apart: []Apart{}, Files: []File{},
+	}
+	for _, peer := range p.Peers(site) {
+		opens := "this"
+		if peer.Remote.Calls {
+			opens = "peer"
+			if peer.Local.Calls {
+				opens = "both"
+			}
+		}
+		out.Tunnels = append(out.Tunnels, SiteTunnel{
+			Overlay: peer.Overlay.Spec.Key, Interface: peer.Interface, Link: p.Link(peer.Local).Key, Port: peer.Local.UDP,
+			Addresses: valid(peer.Local.Address4, peer.Local.Address6),
+			Peer:      key(peer.Remote.Site), PeerLink: p.Link(peer.Remote).Key, PeerFace: p.Interface(peer.Remote, peer.Local), PeerPort: peer.Remote.UDP,
+			PeerAddrs: valid(peer.Remote.Address4, peer.Remote.Address6),
+			Rank:      peer.Rank, Of: len(peer.Adjacency.Tunnels), Kind: peer.Adjacency.Kind, Position: peer.Adjacency.Position, Cost: peer.Adjacency.Cost,
+			MTU: peer.Tunnel.MTU, Family: string(peer.Tunnel.Family), Opens: opens,
+			Endpoint: peer.Endpoint, Keepalive: peer.Keepalive, PeerKey: peer.PublicKey, Allowed: peer.Allowed,
+		})
+	}
+	for _, r := range v.Routes.Table(site) {
+		one := SiteRoute{Prefix: r.Prefix, Kind: r.Kind, To: key(r.To), Overlay: r.Overlay, Hops: []RouteHop{}, Discard: r.Kind != route.Connected}
+		for _, h := range r.Hops {
+			one.Hops = append(one.Hops, RouteHop{Interface: h.Interface, Via: key(h.Via), To: key(h.To), Metric: h.Metric, Cost: h.Cost, Steps: h.Steps, Why: h.Why})
+		}
+		out.Routes = append(out.Routes, one)
+	}
+	for i := range p.Overlays {
+		o := &p.Overlays[i]
+		for j := range o.Adjacencies {
+			a := &o.Adjacencies[j]
+			if len(a.Tunnels) > 0 || a.A != site && a.B != site {
+				continue
+			}
+			apart := Apart{Overlay: o.Spec.Key, Peer: key(a.A + a.B - site), Reasons: p.WhyApart(o, a), Via: []string{}}
+			if path := v.Routes.Path(i, a.A, a.B); path != nil {
+				for _, hub := range path[1 : len(path)-1] {
+					apart.Via = append(apart.Via, key(hub))
+				}
+			}
+			out.Apart = append(out.Apart, apart)
+		}
+	}
+	for _, f := range v.Bundle(site) {
+		out.Files = append(out.Files, File{Path: f.Path, Text: string(f.Text)})
+	}
+	return out
+}
+
+func sitePlans(a huma.API, d *desk.Desk) {
+	huma.Register(a, operation("get-site-plan", http.MethodGet, "/api/estates/{estate}/sites/{site}/plan", "Read what follows for a site: tunnels, routes, configuration"),
+		func(ctx context.Context, in *InSite) (*answer[SitePlan], error) {
+			v, err := d.View(ctx, in.Estate)
+			if err != nil {
+				return nil, refusal(err)
+			}
+			site := v.Plan.SiteIndex(in.Site)
+			if site < 0 {
+				return nil, huma.Error404NotFound(fmt.Sprintf("there is no site %q", in.Site))
+			}
+			return tagged(v, sitePlan(v, site)), nil
+		})
+	huma.Register(a, operation("reveal-key", http.MethodPost, "/api/estates/{estate}/sites/{site}/private-key", "Reveal the private key of a site"),
+		func(ctx context.Context, in *InSite) (*struct {
+			CacheNot string `header:"Cache-Control"`
+			Body     struct {
+				PrivateKey string `json:"private_key"`
+			}
+		}, error) {
+			key, err := d.PrivateKey(ctx, in.Estate, in.Site)
+			out := &struct {
+				CacheNot string `header:"Cache-Control"`
+				Body     struct {
+					PrivateKey string `json:"private_key"`
+				}
+			}{CacheNot: "no-store"}
+			out.Body.PrivateKey = key
+			return out, refusal(err)
+		})
+	// A POST, because an archive with keys must not be a link that a page or a
+	// mail can hold.
+	huma.Register(a, operation("make-archive", http.MethodPost, "/api/estates/{estate}/archive", "Make a zip file of the configurations"),
+		func(ctx context.Context, in *struct {
+			InEstate
+			Body struct {
+				Site string `json:"site,omitempty" doc:"this site only"`
+				Keys bool   `json:"keys" doc:"with private keys"`
+			}
+		}) (*file, error) {
+			v, err := d.View(ctx, in.Estate)
+			if err != nil {
+				return nil, refusal(err)
+			}
+			if in.Body.Site != "" && v.Plan.SiteIndex(in.Body.Site) < 0 {
+				return nil, huma.Error404NotFound(fmt.Sprintf("there is no site %q", in.Body.Site))
+			}
+			var out bytes.Buffer
+			if err := d.Archive(ctx, v, in.Body.Site, in.Body.Keys, &out); err != nil {
+				return nil, refusal(err)
+			}
+			name := v.Key
+			if in.Body.Site != "" {
+				name += "-" + in.Body.Site
+			}
+			if in.Body.Keys {
+				name += "-with-keys"
+			}
+			return attached("application/zip", name+".zip", out.Bytes()), nil
+		})
+}

@@ -1,0 +1,119 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wideknot/core/check"
+	"wideknot/core/estate"
+	"wideknot/internal/desk"
+)
+
+// Parcel is what is to be imported: the texts of sheets, or of a document.
+type Parcel struct {
+	Sheets   estate.Sheets `json:"sheets,omitempty"`
+	Mends    []estate.Mend `json:"mends,omitempty" doc:"cells to replace before reading"`
+	Document string        `json:"document,omitempty" doc:"an estate document, YAML or JSON"`
+	LeaveBad bool          `json:"leave_bad,omitempty" doc:"import the good rows and leave the bad ones out"`
+}
+
+func (p Parcel) parcel() desk.Parcel {
+	return desk.Parcel{Sheets: p.Sheets, Mends: p.Mends, Document: p.Document}
+}
+
+// ImportPreview says what an import would do.
+type ImportPreview struct {
+	Sheets   []estate.SheetCount    `json:"sheets"`
+	Remarks  []estate.Remark        `json:"remarks"`
+	Omitted  int                    `json:"omitted" doc:"remarks beyond those listed"`
+	Problems []estate.Problem       `json:"problems" doc:"of a document; with any it cannot be imported"`
+	Notes    []estate.Problem       `json:"notes" doc:"what reading a document normalised"`
+	Sites    int                    `json:"sites" doc:"in the estate afterwards"`
+	Findings map[check.Severity]int `json:"findings" doc:"in the estate afterwards"`
+}
+
+func previewOf(p *desk.Preview) ImportPreview {
+	out := ImportPreview{
+		Sheets: []estate.SheetCount{}, Remarks: []estate.Remark{}, Problems: []estate.Problem{}, Notes: []estate.Problem{},
+		Sites: p.Sites, Findings: p.Findings,
+	}
+	out.Problems = append(out.Problems, p.Problems...)
+	out.Notes = append(out.Notes, p.Notes...)
+	if p.Reading != nil {
+		out.Sheets = append(out.Sheets, p.Reading.Sheets...)
+		out.Remarks = append(out.Remarks, p.Reading.Remarks...)
+		out.Omitted = p.Reading.Omitted
+	}
+	return out
+}
+
+func transfer(a huma.API, d *desk.Desk) {
+	huma.Register(a, operation("preview-import", http.MethodPost, "/api/estates/{estate}/import/preview", "Read sheets or a document and change nothing"),
+		func(ctx context.Context, in *struct {
+			InEstate
+			Body Parcel
+		}) (*struct{ Body ImportPreview }, error) {
+			p, err := d.PreviewImport(ctx, in.Estate, in.Body.parcel())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			return &struct{ Body ImportPreview }{previewOf(p)}, nil
+		})
+	huma.Register(a, operation("import", http.MethodPost, "/api/estates/{estate}/import", "Take sheets or a document into the estate"),
+		func(ctx context.Context, in *struct {
+			Editing
+			Body Parcel
+		}) (*answer[EstateHead], error) {
+			return edited(in.Editing, func(o desk.Order) (*desk.View, error) {
+				v, _, err := d.Import(ctx, o, in.Body.parcel(), in.Body.LeaveBad)
+				return v, err
+			})
+		})
+	huma.Register(a, operation("export", http.MethodGet, "/api/estates/{estate}/document", "Export the estate document"),
+		func(ctx context.Context, in *struct {
+			InEstate
+			Format string `query:"format" enum:"yaml,json" default:"yaml"`
+		}) (*file, error) {
+			v, err := d.View(ctx, in.Estate)
+			if err != nil {
+				return nil, refusal(err)
+			}
+			write, kind := estate.WriteYAML, "application/yaml"
+			if in.Format == "json" {
+				write, kind = estate.WriteJSON, "application/json"
+			}
+			text, err := write(v.Estate)
+			return attached(kind, in.Estate+"."+in.Format, text), refusal(err)
+		})
+	huma.Register(a, operation("export-sheet", http.MethodGet, "/api/estates/{estate}/sheets/{sheet}", "Export one of the three sheets as CSV"),
+		func(ctx context.Context, in *struct {
+			InEstate
+			Sheet string `path:"sheet" enum:"sites,links,subnets"`
+			Blank bool   `query:"blank" doc:"the heading only, as a template"`
+		}) (*file, error) {
+			v, err := d.View(ctx, in.Estate)
+			if err != nil {
+				return nil, refusal(err)
+			}
+			e := v.Estate
+			if in.Blank {
+				e = &estate.Estate{}
+			}
+			sheets := estate.WriteSheets(e)
+			text := map[string]string{"sites": sheets.Sites, "links": sheets.Links, "subnets": sheets.Subnets}[in.Sheet]
+			return attached("text/csv; charset=utf-8", in.Sheet+".csv", []byte(text)), nil
+		})
+}
+
+type file struct {
+	ContentType string `header:"Content-Type"`
+	Disposition string `header:"Content-Disposition"`
+	CacheNot    string `header:"Cache-Control"`
+	Body        []byte
+}
+
+func attached(kind, name string, text []byte) *file {
+	return &file{ContentType: kind, Disposition: `attachment; filename="` + name + `"`, CacheNot: "no-store", Body: text}
+}

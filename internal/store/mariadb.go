@@ -1,0 +1,256 @@
+package store
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// A Server is a MariaDB server of our own: its data in a folder of ours, and
+// reached by a socket that only this user can open. It never touches another
+// server of the machine.
+type Server struct {
+	DSN string
+
+	folder  string
+	lock    *os.File
+	command *exec.Cmd
+	ended   chan struct{}
+}
+
+// StartServer starts a private server on the data in folder, which is made
+// when it is not there. Only one process at a time can run a folder's server.
+// The server ends with this process, however that ends.
+func StartServer(ctx context.Context, folder string) (*Server, error) {
+	folder, err := filepath.Abs(folder)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, fmt.Errorf("making the database folder: %w", err)
+	}
+	s := &Server{folder: folder}
+	if err := s.takeLock(ctx); err != nil {
+		return nil, err
+	}
+	if err := s.start(ctx); err != nil {
+		s.lock.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// takeLock waits a little for a server that was left over to end: it is told
+// to when its parent dies, but writes its data out first.
+func (s *Server) takeLock(ctx context.Context) error {
+	file, err := os.OpenFile(filepath.Join(s.folder, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return fmt.Errorf("opening the database lock: %w", err)
+	}
+	if err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		file.Close()
+		return fmt.Errorf("another wideknot is running on %s; stop it first, or name another folder", s.folder)
+	}
+	s.lock = file
+	deadline := time.Now().Add(20 * time.Second)
+	for serverRuns(s.pidFile(), s.dataFolder()) {
+		if time.Now().After(deadline) {
+			file.Close()
+			return fmt.Errorf("the database server of an earlier run does not end; see %s", s.pidFile())
+		}
+		select {
+		case <-ctx.Done():
+			file.Close()
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return nil
+}
+
+func (s *Server) dataFolder() string { return filepath.Join(s.folder, "data") }
+func (s *Server) pidFile() string    { return filepath.Join(s.folder, "mariadb.pid") }
+func (s *Server) logFile() string    { return filepath.Join(s.folder, "mariadb.log") }
+
+// serverRuns reports whether the process of the pid file is a server on this
+// data folder, and not some other process that got its number.
+func serverRuns(pidFile, dataFolder string) bool {
+	pid, err := os.ReadFile(pidFile)
+	if err != nil {
+		return false
+	}
+	arguments, err := os.ReadFile("/proc/" + strings.TrimSpace(string(pid)) + "/cmdline")
+	return err == nil && strings.Contains(string(arguments), "--datadir="+dataFolder+"\x00")
+}
+
+// socketPath keeps within the 107 bytes a socket's path may have.
+func (s *Server) socketPath() (string, error) {
+	path := filepath.Join(s.folder, "mariadb.sock")
+	if len(path) <= 100 {
+		return path, nil
+	}
+	sum := sha256.Sum256([]byte(s.folder))
+	folder := filepath.Join(os.TempDir(), "wideknot-"+hex.EncodeToString(sum[:6]))
+	if err := os.Mkdir(folder, 0o700); err != nil && !errors.Is(err, os.ErrExist) {
+		return "", fmt.Errorf("making the socket folder: %w", err)
+	}
+	info, err := os.Lstat(folder)
+	if err != nil {
+		return "", err
+	}
+	if owner, ok := info.Sys().(*syscall.Stat_t); !ok || !info.IsDir() || info.Mode().Perm() != 0o700 || int(owner.Uid) != os.Geteuid() {
+		return "", fmt.Errorf("%s is not a folder of this user alone", folder)
+	}
+	return filepath.Join(folder, "mariadb.sock"), nil
+}
+
+func (s *Server) start(ctx context.Context) error {
+	me, err := user.Current()
+	if err != nil {
+		return fmt.Errorf("finding the current user: %w", err)
+	}
+	program, err := find("mariadbd")
+	if err != nil {
+		return err
+	}
+	if _, err := os.Stat(filepath.Join(s.dataFolder(), "mysql")); err != nil {
+		if err := s.initialise(ctx, me.Username); err != nil {
+			return err
+		}
+	}
+	password, err := s.password()
+	if err != nil {
+		return err
+	}
+	socket, err := s.socketPath()
+	if err != nil {
+		return err
+	}
+	// Run at every start as the server's own administrator; the account can
+	// reach our database and nothing else.
+	setup := filepath.Join(s.folder, "setup.sql")
+	statements := fmt.Sprintf("CREATE DATABASE IF NOT EXISTS wideknot CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\n"+
+		"CREATE OR REPLACE USER wideknot@localhost IDENTIFIED BY '%s';\n"+
+		"GRANT ALL ON wideknot.* TO wideknot@localhost;\n", password)
+	if err := os.WriteFile(setup, []byte(statements), 0o600); err != nil {
+		return fmt.Errorf("writing the database setup: %w", err)
+	}
+	s.command = exec.Command(program, "--no-defaults",
+		"--datadir="+s.dataFolder(), "--socket="+socket, "--pid-file="+s.pidFile(), "--log-error="+s.logFile(),
+		"--init-file="+setup, "--user="+me.Username,
+		"--skip-networking", "--skip-name-resolve", "--max-allowed-packet=256M",
+		"--innodb-buffer-pool-size=128M", "--innodb-log-file-size=96M", "--character-set-server=utf8mb4")
+	s.command.SysProcAttr = &syscall.SysProcAttr{
+		Setpgid:   true,            // a Ctrl-C is for us; we stop the server in order
+		Pdeathsig: syscall.SIGTERM, // and if we die without a word, it ends too
+	}
+	if err := s.run(); err != nil {
+		return fmt.Errorf("starting %s: %w", program, err)
+	}
+	s.DSN = fmt.Sprintf("wideknot:%s@unix(%s)/wideknot", password, socket)
+	for {
+		if _, err := os.Stat(socket); err == nil {
+			return nil
+		}
+		select {
+		case <-s.ended:
+			return fmt.Errorf("the database server ended at once; its log %s ends:\n%s", s.logFile(), tail(s.logFile()))
+		case <-ctx.Done():
+			s.Stop()
+			return ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// run starts the server from a thread that lives as long as the server: the
+// kernel takes the death of that thread for the parent's.
+func (s *Server) run() error {
+	s.ended = make(chan struct{})
+	started := make(chan error)
+	go func() {
+		runtime.LockOSThread()
+		err := s.command.Start()
+		started <- err
+		if err == nil {
+			_ = s.command.Wait() // how it ended is in its log
+		}
+		close(s.ended)
+	}()
+	return <-started
+}
+
+func (s *Server) initialise(ctx context.Context, username string) error {
+	program, err := find("mariadb-install-db")
+	if err != nil {
+		return err
+	}
+	// A folder left half made by an earlier attempt holds nothing of value.
+	if err := os.RemoveAll(s.dataFolder()); err != nil {
+		return err
+	}
+	slog.Info("making the database", "folder", s.dataFolder())
+	out, err := exec.CommandContext(ctx, program, "--no-defaults", "--datadir="+s.dataFolder(), "--user="+username,
+		"--skip-test-db", "--auth-root-authentication-method=socket", "--auth-root-socket-user="+username).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("making the database: %w\n%s", err, out)
+	}
+	return nil
+}
+
+func (s *Server) password() (string, error) {
+	path := filepath.Join(s.folder, "password")
+	if text, err := os.ReadFile(path); err == nil && len(text) > 0 {
+		return string(text), nil
+	}
+	password := rand.Text()
+	if err := os.WriteFile(path, []byte(password), 0o600); err != nil {
+		return "", fmt.Errorf("writing the database password: %w", err)
+	}
+	return password, nil
+}
+
+// Stop ends the server in order and waits for it.
+func (s *Server) Stop() {
+	defer s.lock.Close()
+	_ = s.command.Process.Signal(syscall.SIGTERM) // it may have ended already
+	select {
+	case <-s.ended:
+	case <-time.After(20 * time.Second):
+		_ = s.command.Process.Kill()
+		<-s.ended
+	}
+}
+
+func find(program string) (string, error) {
+	if path, err := exec.LookPath(program); err == nil {
+		return path, nil
+	}
+	for _, folder := range []string{"/usr/sbin", "/usr/bin"} {
+		if _, err := os.Stat(filepath.Join(folder, program)); err == nil {
+			return filepath.Join(folder, program), nil
+		}
+	}
+	return "", fmt.Errorf("%s is not installed; \"make tools\" installs Debian's mariadb-server", program)
+}
+
+func tail(path string) string {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return err.Error()
+	}
+	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+	return strings.Join(lines[max(0, len(lines)-8):], "\n")
+}
