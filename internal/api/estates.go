@@ -167,7 +167,7 @@ func estates(a huma.API, d *desk.Desk) {
 			}
 			return tagged(v, estateOf(v)), nil
 		})
-	huma.Register(a, operation("save-about", http.MethodPut, "/api/estates/{estate}/about", "Replace the estate's name and regions"),
+	huma.Register(a, saveOf("save-about", "/api/estates/{estate}/about", "Replace the estate's name and regions"),
 		func(ctx context.Context, in *struct {
 			Editing
 			RawBody []byte `contentType:"application/json"`
@@ -178,6 +178,7 @@ func estates(a huma.API, d *desk.Desk) {
 			}
 			return edited(in.Editing, func(o desk.Order) (*desk.View, error) { return d.SaveAbout(ctx, o, about) })
 		})
+	describeBody[estate.About](a, "/api/estates/{estate}/about", "About")
 	for _, way := range []struct {
 		id, summary string
 		step        func(context.Context, string) (*desk.View, error)

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"net/http"
-	"reflect"
 	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -13,8 +12,6 @@ import (
 	"wideknot/internal/desk"
 	"wideknot/internal/store"
 )
-
-func typeOf[T any]() reflect.Type { return reflect.TypeFor[T]() }
 
 func overlaysOf(v *desk.View) []ShapedOverlay {
 	out := make([]ShapedOverlay, len(v.Plan.Overlays))
@@ -74,7 +71,7 @@ func shape(a huma.API, d *desk.Desk) {
 			}
 			return tagged(v, overlaysOf(v)), nil
 		})
-	huma.Register(a, bodyOf[estate.Overlay](a, operation("save-overlay", http.MethodPut, "/api/estates/{estate}/overlays/{overlay}", "Add or replace an overlay"), "Overlay"),
+	huma.Register(a, saveOf("save-overlay", "/api/estates/{estate}/overlays/{overlay}", "Add or replace an overlay"),
 		func(ctx context.Context, in *struct {
 			Editing
 			Overlay string `path:"overlay" maxLength:"40"`
@@ -86,6 +83,7 @@ func shape(a huma.API, d *desk.Desk) {
 			}
 			return edited(in.Editing, func(o desk.Order) (*desk.View, error) { return d.SaveOverlay(ctx, o, in.Overlay, overlay) })
 		})
+	describeBody[estate.Overlay](a, "/api/estates/{estate}/overlays/{overlay}", "Overlay")
 	huma.Register(a, operation("delete-overlay", http.MethodDelete, "/api/estates/{estate}/overlays/{overlay}", "Delete an overlay"),
 		func(ctx context.Context, in *struct {
 			Editing

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
+	"reflect"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -46,14 +47,18 @@ func sitesOf(v *desk.View) []LedgerSite {
 	return out
 }
 
-// bodyOf describes a body that is read by the document's own decoder, which
-// names every value it cannot read and not only the first.
-func bodyOf[T any](a huma.API, op huma.Operation, name string) huma.Operation {
+// saveOf describes an operation whose body is read by the document's own
+// decoder, which names every value it cannot read and not only the first.
+func saveOf(id, path, summary string) huma.Operation {
+	op := operation(id, http.MethodPut, path, summary)
 	op.SkipValidateBody = true
-	op.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{
-		"application/json": {Schema: a.OpenAPI().Components.Schemas.Schema(typeOf[T](), true, name)},
-	}}
 	return op
+}
+
+// describeBody says what such a body holds.
+func describeBody[T any](a huma.API, path, name string) {
+	schema := a.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[T](), true, name)
+	a.OpenAPI().Paths[path].Put.RequestBody.Content["application/json"].Schema = schema
 }
 
 func survey(a huma.API, d *desk.Desk) {
@@ -65,7 +70,7 @@ func survey(a huma.API, d *desk.Desk) {
 			}
 			return tagged(v, sitesOf(v)), nil
 		})
-	huma.Register(a, bodyOf[estate.Site](a, operation("save-site", http.MethodPut, "/api/estates/{estate}/sites/{site}", "Add or replace a site"), "Site"),
+	huma.Register(a, saveOf("save-site", "/api/estates/{estate}/sites/{site}", "Add or replace a site"),
 		func(ctx context.Context, in *struct {
 			Editing
 			Site    string `path:"site" maxLength:"40"`
@@ -77,6 +82,7 @@ func survey(a huma.API, d *desk.Desk) {
 			}
 			return edited(in.Editing, func(o desk.Order) (*desk.View, error) { return d.SaveSite(ctx, o, in.Site, site) })
 		})
+	describeBody[estate.Site](a, "/api/estates/{estate}/sites/{site}", "Site")
 	huma.Register(a, operation("delete-site", http.MethodDelete, "/api/estates/{estate}/sites/{site}", "Delete a site, from its overlays too"),
 		func(ctx context.Context, in *struct {
 			Editing

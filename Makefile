@@ -1,0 +1,68 @@
+# Everything a newcomer needs: make demo, make test.
+PORT    ?= 8080
+VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
+WEB     := $(shell find web/src web/public web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
+DIST    := internal/api/site/dist/index.html
+
+.PHONY: demo demo-reset build test lint bench fuzz shots api tools test-tools clean
+
+# A private database, the demo estate in it, and the server on 127.0.0.1.
+demo: tools build
+	@exec bin/wideknot demo --listen 127.0.0.1:$(PORT)
+
+# Forgets everything the demo keeps: its database and its keys.
+demo-reset:
+	rm -rf var
+
+build: bin/wideknot
+
+bin/wideknot: $(DIST) $(shell find cmd core internal examples -type f -not -path '*/testdata/*' -not -name '*_test.go' 2>/dev/null)
+	go build -ldflags "-X main.version=$(VERSION)" -o $@ ./cmd/wideknot
+
+$(DIST): web/node_modules/.package-lock.json $(WEB)
+	cd web && npm run --silent build
+
+web/node_modules/.package-lock.json: web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+# The front end's types follow from the API; run this after changing it.
+api:
+	go run ./cmd/wideknot openapi > docs/openapi.json
+	cd web && npm run --silent api
+
+lint: web/node_modules/.package-lock.json
+	@test -z "$$(gofmt -l cmd core internal e2e examples)" || { gofmt -l cmd core internal e2e examples; echo "run gofmt -w on these"; exit 1; }
+	go vet ./...
+	cd web && npm run --silent lint && npm run --silent check
+
+test: test-tools build lint
+	go run ./cmd/wideknot openapi | diff -q - docs/openapi.json || { echo "docs/openapi.json is out of date; run make api"; exit 1; }
+	go test -race ./core/... ./internal/... ./cmd/... ./examples/...
+	go test -count=1 ./e2e/...
+	$(MAKE) --no-print-directory fuzz FUZZTIME=$(or $(FUZZTIME),5s)
+
+# Each parser, for FUZZTIME; a longer run finds more.
+FUZZTIME ?= 30s
+fuzz:
+	@for target in $$(grep -rhoE '^func (Fuzz[A-Za-z]+)' --include=*_test.go core | sed 's/func //' | sort -u); do \
+		package=$$(grep -rlE "^func $$target\(" --include=*_test.go core | head -n 1 | xargs dirname); \
+		go test ./$$package -run '^$$' -fuzz "^$$target\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x > /tmp/wideknot-fuzz.log 2>&1 \
+			&& echo "ok  	$$package	$$target" || { cat /tmp/wideknot-fuzz.log; exit 1; }; \
+	done
+
+bench:
+	go test -run '^$$' -bench . -benchmem ./core/...
+
+# Takes the pictures of docs/screenshots from a demo that is running.
+shots:
+	go run ./e2e/shots -url http://127.0.0.1:$(PORT)
+
+# What runs need of Debian's packages, and what tests need besides.
+tools:
+	@scripts/install mariadb-server
+test-tools:
+	@scripts/install mariadb-server chromium wireguard-go wireguard-tools nftables iproute2 iputils-ping procps fonts-dejavu-core
+
+clean:
+	rm -rf bin internal/api/site/dist web/node_modules

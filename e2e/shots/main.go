@@ -1,0 +1,80 @@
+// Command shots takes the pictures of the main views for docs/screenshots from
+// a running demo, or one picture of any page.
+package main
+
+import (
+	"flag"
+	"log"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/go-rod/rod"
+
+	"wideknot/e2e/browser"
+)
+
+var views = []struct{ name, path string }{
+	{"survey", "/e/brindlewater/survey"},
+	{"survey-edit", "/e/brindlewater/survey?site=tarnhollow"},
+	{"import", "/e/brindlewater/survey/import"},
+	{"addresses", "/e/brindlewater/addresses"},
+	{"shape", "/e/brindlewater/shape"},
+	{"site-tunnels", "/e/brindlewater/paths/tarnhollow"},
+	{"site-routes", "/e/brindlewater/paths/tarnhollow?view=routes"},
+	{"site-configuration", "/e/brindlewater/paths/tarnhollow?view=configuration&file=tarnhollow/network.ip"},
+}
+
+func main() {
+	server := flag.String("url", "http://127.0.0.1:8080", "where the demo runs")
+	out := flag.String("out", "docs/screenshots", "folder for the pictures")
+	page := flag.String("page", "", "take this page only, as page.png")
+	theme := flag.String("theme", "paper", "paper or night")
+	script := flag.String("script", "", "JavaScript to run before the picture is taken")
+	flag.Parse()
+	b, stop, err := browser.Start()
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer stop()
+	if *page != "" {
+		views = views[:1]
+		views[0].name, views[0].path = "page", *page
+	}
+	if err := os.MkdirAll(*out, 0o755); err != nil {
+		log.Fatal(err)
+	}
+	for _, v := range views {
+		if err := take(b, *server+v.path, *theme, *script, filepath.Join(*out, v.name+".png")); err != nil {
+			log.Fatalf("%s: %v", v.name, err)
+		}
+	}
+}
+
+func take(b *rod.Browser, url, theme, script, file string) error {
+	page, err := browser.Open(b, url)
+	if err != nil {
+		return err
+	}
+	defer page.Close()
+	if err := page.WaitLoad(); err != nil {
+		return err
+	}
+	if _, err := page.Eval(`theme => { document.documentElement.dataset.theme = theme }`, theme); err != nil {
+		return err
+	}
+	if err := page.WaitStable(300 * time.Millisecond); err != nil {
+		return err
+	}
+	if script != "" {
+		if _, err := page.Eval(`async () => {` + script + `}`); err != nil {
+			return err
+		}
+		time.Sleep(500 * time.Millisecond)
+	}
+	picture, err := page.Screenshot(false, nil)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, picture, 0o644)
+}

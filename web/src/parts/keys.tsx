@@ -1,0 +1,58 @@
+import { useEffect, useRef } from "react";
+import { useNavigate, useParams } from "react-router";
+
+const keys: [string, string][] = [
+  ["1 2 3 4", "Survey, Addresses, Shape, Paths"],
+  ["Ctrl+Z", "Take back the last edit"],
+  ["Ctrl+Shift+Z", "Repeat what was taken back"],
+  ["↑ ↓", "Move in the ledger"],
+  ["Enter", "Open the site of the row"],
+  ["Ctrl+Enter", "Save the site that is open"],
+  ["Esc", "Close without saving"],
+  ["?", "This list"],
+];
+
+/** Keys listens for the stage keys and shows the list of all keys. */
+export function Keys() {
+  const dialog = useRef<HTMLDialogElement>(null);
+  const navigate = useNavigate();
+  const { estate } = useParams();
+  useEffect(() => {
+    const press = (e: KeyboardEvent) => {
+      const typing = e.target instanceof HTMLElement && e.target.closest("input, textarea, select, dialog");
+      if (typing || e.ctrlKey || e.metaKey || e.altKey) {
+        return;
+      }
+      const stage = { 1: "survey", 2: "addresses", 3: "shape", 4: "paths" }[e.key];
+      if (e.key === "?") {
+        dialog.current?.showModal();
+      } else if (stage) {
+        navigate(`/e/${estate}/${stage}`);
+      }
+    };
+    addEventListener("keydown", press);
+    return () => removeEventListener("keydown", press);
+  }, [estate, navigate]);
+  return (
+    <dialog
+      ref={dialog}
+      className="m-auto bg-base-100 text-base-content border border-base-content p-6 min-w-96"
+      aria-label="Keys"
+    >
+      <h2 className="text-lg mb-3">Keys</h2>
+      <dl className="grid grid-cols-[auto_1fr] gap-x-6 gap-y-1">
+        {keys.map(([key, what]) => (
+          <div key={key} className="contents">
+            <dt className="font-mono">{key}</dt>
+            <dd>{what}</dd>
+          </div>
+        ))}
+      </dl>
+      <form method="dialog" className="mt-4 text-right">
+        <button type="submit" className="btn btn-sm">
+          Close
+        </button>
+      </form>
+    </dialog>
+  );
+}

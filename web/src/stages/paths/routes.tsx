@@ -1,0 +1,113 @@
+import { useState } from "react";
+import { Link } from "react-router";
+import type { SitePlan, SiteRoute } from "../../api/client";
+
+/** Routes lists a site's routes with the chain that stands by and why each comes where it does. */
+export function Routes({ plan, estate }: { plan: SitePlan; estate: string }) {
+  const [query, setQuery] = useState("");
+  const rows = plan.routes.filter((r) =>
+    `${r.prefix} ${r.to} ${r.overlay}`.includes(query.trim().toLowerCase()),
+  );
+  return (
+    <>
+      <p className="flex gap-4 items-center py-1">
+        <input
+          className="cell w-60"
+          aria-label="Filter the routes"
+          placeholder="Filter: prefix or site"
+          value={query}
+          onChange={(e) => setQuery(e.target.value)}
+        />
+        <span className="text-secondary text-[13px]">
+          The lowest metric carries the traffic; when its interface goes down the next one does. Every overlay
+          prefix ends in a discard route, so that it never leaves by the internet.
+        </span>
+      </p>
+      <table className="ruled">
+        <thead>
+          <tr>
+            <th>Prefix</th>
+            <th>To</th>
+            <th>Carried by</th>
+            <th className="num">Metric</th>
+            <th className="num">Path cost</th>
+            <th>Standing by, in order</th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((r) => (
+            <RouteRow key={r.prefix} route={r} estate={estate} here={plan.site} />
+          ))}
+        </tbody>
+      </table>
+      {rows.length === 0 ? <p className="py-3 text-secondary">No route matches.</p> : null}
+    </>
+  );
+}
+
+function RouteRow({ route: r, estate, here }: { route: SiteRoute; estate: string; here: string }) {
+  const first = r.hops[0];
+  return (
+    <tr>
+      <td className="font-mono whitespace-nowrap">{r.prefix}</td>
+      <td>
+        {r.to === here ? (
+          "here"
+        ) : (
+          <Link className="link link-hover" to={`/e/${estate}/paths/${r.to}?view=routes`}>
+            {r.to}
+          </Link>
+        )}
+      </td>
+      {first ? (
+        <>
+          <td className="whitespace-nowrap">
+            <span className="font-mono">{first.interface}</span>
+            {first.via !== r.to ? <span className="text-secondary"> via {first.via}</span> : null}
+          </td>
+          <td className="num">{first.metric}</td>
+          <td className="num">{first.cost}</td>
+          <td>
+            <Standby hops={r.hops} />
+          </td>
+        </>
+      ) : (
+        <td colSpan={4} className={r.kind === "cut" ? "text-error" : "text-secondary"}>
+          {r.kind === "cut" ? `■ no path to ${r.to}: discarded` : "connected"}
+        </td>
+      )}
+    </tr>
+  );
+}
+
+/** Standby sums up the chain behind the first hop, neighbour by neighbour; opened, it names every hop. */
+function Standby({ hops }: { hops: SiteRoute["hops"] }) {
+  const behind = hops.slice(1);
+  if (behind.length === 0) {
+    return <span className="text-secondary">nothing; then discard</span>;
+  }
+  const neighbours = Map.groupBy(behind, (h) => h.via);
+  return (
+    <details>
+      <summary className="cursor-pointer">
+        {[...neighbours].map(([via, list]) => `${list.length} by ${via}`).join(", ")}
+        <span className="text-secondary">, then discard</span>
+      </summary>
+      <table className="text-xs my-1">
+        <tbody>
+          {behind.map((h) => (
+            <tr key={`${h.interface} ${h.to}`}>
+              <td className="num !border-0 !py-0">{h.metric}</td>
+              <td className="font-mono !border-0 !py-0">{h.interface}</td>
+              <td className="!border-0 !py-0 text-secondary">
+                {h.why === "tunnel rank"
+                  ? "the next tunnel to the same neighbour"
+                  : `behind by ${h.why}: ${h.cost}`}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </details>
+  );
+}

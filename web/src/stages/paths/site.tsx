@@ -1,0 +1,74 @@
+import { Link, useParams, useSearchParams } from "react-router";
+import type { SitePlan } from "../../api/client";
+import { useSitePlan } from "../../api/queries";
+import { StageHead } from "../../parts/stage-head";
+import { Trouble } from "../../parts/trouble";
+import { Waiting } from "../../parts/waiting";
+import { Configuration } from "./configuration";
+import { Routes } from "./routes";
+import { Tunnels } from "./tunnels";
+
+const views = ["tunnels", "routes", "configuration"] as const;
+
+/** SitePage is everything that follows from the design for one site. */
+export default function SitePage() {
+  const { estate = "", site = "" } = useParams();
+  const plan = useSitePlan(estate, site);
+  const [params, setParams] = useSearchParams();
+  const view = views.find((v) => v === params.get("view")) ?? "tunnels";
+  const count = (p: SitePlan) => ({
+    tunnels: p.tunnels.length,
+    routes: p.routes.length,
+    configuration: p.files.length,
+  });
+  return (
+    <div className="pb-10">
+      <StageHead
+        title={plan.data?.name ?? site}
+        actions={
+          <>
+            <Link className="btn btn-sm" to={`/e/${estate}/survey?site=${site}`}>
+              Edit in Survey
+            </Link>
+            <Link className="btn btn-sm" to="..">
+              All sites
+            </Link>
+          </>
+        }
+      >
+        <span className="font-mono">{site}</span>
+        {plan.data?.public_key ? (
+          <>
+            {" · public key "}
+            <span className="font-mono">{plan.data.public_key}</span>
+          </>
+        ) : null}
+      </StageHead>
+      <div className="px-6">
+        <Trouble error={plan.error} />
+        {plan.isPending ? <Waiting what="the plan" /> : null}
+        {plan.data ? (
+          <>
+            <div role="tablist" className="flex gap-6 border-b border-base-content mb-2">
+              {views.map((v) => (
+                <button
+                  key={v}
+                  type="button"
+                  role="tab"
+                  aria-selected={view === v}
+                  className={`pb-1 border-b-4 capitalize ${view === v ? "border-primary font-semibold" : "border-transparent"}`}
+                  onClick={() => setParams({ view: v }, { replace: true })}
+                >
+                  {v} <span className="text-secondary font-normal">{count(plan.data)[v]}</span>
+                </button>
+              ))}
+            </div>
+            {view === "tunnels" ? <Tunnels plan={plan.data} estate={estate} /> : null}
+            {view === "routes" ? <Routes plan={plan.data} estate={estate} /> : null}
+            {view === "configuration" ? <Configuration plan={plan.data} estate={estate} /> : null}
+          </>
+        ) : null}
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,172 @@
+import { useState } from "react";
+import { type LedgerSite, type Overlay, Problem, type ShapedOverlay } from "../../api/client";
+import { useDeleteOverlay, useSaveOverlay } from "../../api/queries";
+import { Field } from "../../parts/field";
+import { Trouble } from "../../parts/trouble";
+import { HubOrder } from "./hub-order";
+import { Members } from "./members";
+import { Zones } from "./zones";
+
+/** The overlay as the document has it, without what the plan adds. */
+function bare(o: ShapedOverlay): Overlay {
+  const { revision: _r, tunnels: _t, zones: _z, members: _m, ...rest } = o;
+  return rest;
+}
+
+const shapes = {
+  "hub-and-spoke": "hubs and spokes",
+  custom: "hubs, spokes and direct pairs",
+  "full-mesh": "every pair of members",
+};
+const pairings = {
+  every: "every pair of links",
+  matched: "each link with the best far link",
+  "top-n": "the first few pairs",
+};
+
+/** OverlayForm edits one overlay. Each change is an edit of its own and can be undone. */
+export function OverlayForm({
+  estate,
+  overlay,
+  sites,
+}: {
+  estate: string;
+  overlay: ShapedOverlay;
+  sites: LedgerSite[];
+}) {
+  const save = useSaveOverlay(estate);
+  const remove = useDeleteOverlay(estate);
+  const refused = save.error instanceof Problem ? save.error.fields : {};
+  const change = (part: Partial<Overlay>) =>
+    save.mutate({ overlay: { ...bare(overlay), ...part }, revision: overlay.revision });
+  const pool = (overlay.transit ?? []).join(" ");
+  const [typed, setTyped] = useState<string>();
+  const [limit, setLimit] = useState<string>();
+  const settle = () => {
+    if (typed !== undefined && typed !== pool) {
+      save.mutate(
+        {
+          overlay: { ...bare(overlay), transit: typed.split(/[\s,;]+/).filter(Boolean) },
+          revision: overlay.revision,
+        },
+        { onSuccess: () => setTyped(undefined) },
+      );
+    }
+  };
+  const refusedPool = Object.entries(refused).find(([path]) => path.startsWith("transit"))?.[1];
+  return (
+    <div className="px-6 grow min-h-0 flex flex-col">
+      <div className="flex flex-wrap gap-x-4 gap-y-2 items-start mb-2">
+        <div className="w-56">
+          <Field label="Shape" error={refused.shape}>
+            {(aria) => (
+              <select
+                {...aria}
+                className="cell"
+                value={overlay.shape}
+                onChange={(e) =>
+                  change({
+                    shape: e.target.value,
+                    direct: e.target.value === "custom" ? overlay.direct : undefined,
+                  })
+                }
+              >
+                {Object.entries(shapes).map(([value, words]) => (
+                  <option key={value} value={value}>
+                    {words}
+                  </option>
+                ))}
+              </select>
+            )}
+          </Field>
+        </div>
+        <div className="w-56">
+          <Field label="Tunnels between two sites" error={refused.pairing}>
+            {(aria) => (
+              <select
+                {...aria}
+                className="cell"
+                value={overlay.pairing || "every"}
+                onChange={(e) =>
+                  change({
+                    pairing: e.target.value,
+                    pairing_limit: e.target.value === "top-n" ? (overlay.pairing_limit ?? 2) : undefined,
+                  })
+                }
+              >
+                {Object.entries(pairings).map(([value, words]) => (
+                  <option key={value} value={value}>
+                    {words}
+                  </option>
+                ))}
+              </select>
+            )}
+          </Field>
+        </div>
+        {overlay.pairing === "top-n" ? (
+          <div className="w-20">
+            <Field label="How many" error={refused.pairing_limit}>
+              {(aria) => (
+                <input
+                  {...aria}
+                  className="cell"
+                  value={limit ?? overlay.pairing_limit ?? ""}
+                  onChange={(e) => setLimit(e.target.value)}
+                  onBlur={() => {
+                    if (limit !== undefined) {
+                      change({ pairing_limit: Number(limit) });
+                      setLimit(undefined);
+                    }
+                  }}
+                />
+              )}
+            </Field>
+          </div>
+        ) : null}
+        <div className="w-52">
+          <Field label="Transit pools" error={refusedPool}>
+            {(aria) => (
+              <input
+                {...aria}
+                className="cell font-mono"
+                placeholder="100.96.0.0/16"
+                value={typed ?? pool}
+                onChange={(e) => setTyped(e.target.value)}
+                onBlur={settle}
+                onKeyDown={(e) => {
+                  if (e.key === "Enter") {
+                    settle();
+                  } else if (e.key === "Escape") {
+                    setTyped(undefined);
+                  }
+                }}
+              />
+            )}
+          </Field>
+        </div>
+        <p className="pt-5">
+          <strong>{overlay.tunnels}</strong> tunnels among <strong>{overlay.members.length}</strong> sites
+          {save.isPending ? (
+            <span className="loading loading-dots loading-xs ml-2" role="status" aria-label="Saving" />
+          ) : null}
+        </p>
+        <button
+          type="button"
+          className="btn btn-xs ml-auto mt-4"
+          disabled={remove.isPending}
+          onClick={() => remove.mutate(overlay.key)}
+        >
+          Delete the overlay
+        </button>
+      </div>
+      <Trouble error={save.error ?? remove.error} />
+      <div className="grid grid-cols-[minmax(300px,1fr)_minmax(0,2fr)] gap-8 grow min-h-0">
+        <div className="overflow-auto">
+          <HubOrder overlay={overlay} sites={sites} onChange={change} />
+          <Zones estate={estate} overlay={overlay} />
+        </div>
+        <Members overlay={overlay} sites={sites} onChange={change} />
+      </div>
+    </div>
+  );
+}

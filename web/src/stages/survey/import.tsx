@@ -1,0 +1,185 @@
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import type { ImportPreview, Mend, Parcel, Sheets } from "../../api/client";
+import { useImport, usePreview } from "../../api/queries";
+import { StageHead } from "../../parts/stage-head";
+import { Trouble } from "../../parts/trouble";
+import { Preview } from "./preview";
+import { Source } from "./source";
+
+const sheetNames = ["sites", "links", "subnets"] as const;
+const examples: Record<string, string> = {
+  sites: "key,name,region\ntarnhollow,Tarn Hollow Works,north",
+  links: "site,key,reach,addresses,rank\ntarnhollow,fibre,static,203.0.113.14,1",
+  subnets: "site,prefix,zone\ntarnhollow,10.16.4.0/24,control",
+};
+
+/** Import reads sheets or a document, shows what is in them, and takes them when told to. */
+export default function Import() {
+  const { estate = "" } = useParams();
+  const [kind, setKind] = useState<"sheets" | "document">("sheets");
+  const [sheets, setSheets] = useState<Sheets>({});
+  const [document, setDocument] = useState("");
+  const [mends, setMends] = useState<Mend[]>([]);
+  const [request, setRequest] = useState(() => crypto.randomUUID());
+  const preview = usePreview(estate);
+  const take = useImport(estate);
+  const navigate = useNavigate();
+
+  const parcel = (): Parcel => (kind === "sheets" ? { sheets, mends } : { document });
+  const changed = () => {
+    preview.reset();
+    take.reset();
+    setRequest(crypto.randomUUID());
+  };
+  const look = (next: Mend[] = mends) =>
+    preview.mutate(kind === "sheets" ? { sheets, mends: next } : parcel());
+  const mend = (m: Mend) => {
+    const next = [...mends.filter((o) => o.sheet !== m.sheet || o.row !== m.row || o.column !== m.column), m];
+    setMends(next);
+    setRequest(crypto.randomUUID());
+    look(next);
+  };
+  const empty = kind === "sheets" ? !sheetNames.some((s) => sheets[s]?.trim()) : !document.trim();
+  return (
+    <div className="pb-10">
+      <StageHead
+        title="Import"
+        actions={
+          <Link className="btn btn-sm" to="..">
+            Back to the ledger
+          </Link>
+        }
+      >
+        What is in these sheets, what is wrong with them, and what would they change?
+      </StageHead>
+      <div className="px-6">
+        <div role="tablist" className="flex gap-6 border-b border-base-content mb-3">
+          {(["sheets", "document"] as const).map((k) => (
+            <button
+              key={k}
+              type="button"
+              role="tab"
+              aria-selected={kind === k}
+              className={`pb-1 border-b-4 ${kind === k ? "border-primary font-semibold" : "border-transparent"}`}
+              onClick={() => {
+                setKind(k);
+                changed();
+              }}
+            >
+              {k === "sheets" ? "Three sheets (CSV)" : "Estate document (YAML or JSON)"}
+            </button>
+          ))}
+        </div>
+        {kind === "sheets" ? (
+          <div className="grid grid-cols-3 gap-4">
+            {sheetNames.map((s) => (
+              <Source
+                key={s}
+                name={`Sheet of ${s === "links" ? "WAN links" : s === "subnets" ? "LAN subnets" : "sites"}`}
+                accept=".csv,.txt,.tsv,text/csv"
+                example={examples[s] ?? ""}
+                text={sheets[s] ?? ""}
+                onText={(text) => {
+                  setSheets({ ...sheets, [s]: text });
+                  setMends(mends.filter((m) => m.sheet !== s));
+                  changed();
+                }}
+              />
+            ))}
+          </div>
+        ) : (
+          <Source
+            name="Estate document"
+            accept=".yaml,.yml,.json"
+            example={"wideknot: 1\nestate: {name: …}"}
+            text={document}
+            onText={(text) => {
+              setDocument(text);
+              changed();
+            }}
+          />
+        )}
+        <div className="mt-3 flex gap-3 items-center">
+          <button
+            type="button"
+            className="btn btn-sm btn-primary"
+            disabled={empty || preview.isPending}
+            onClick={() => look()}
+          >
+            Preview
+          </button>
+          {preview.isPending ? (
+            <span className="loading loading-dots loading-sm" role="status" aria-label="Reading" />
+          ) : (
+            <span className="text-secondary text-[13px]">
+              Nothing is taken yet. Rows whose key is already in the estate will update it; nothing is
+              deleted.
+            </span>
+          )}
+        </div>
+        <Trouble error={preview.error} />
+        {preview.data ? (
+          <>
+            <Preview preview={preview.data} mends={mends} onMend={mend} />
+            <Decision
+              preview={preview.data}
+              busy={take.isPending}
+              onTake={(leaveBad) =>
+                take.mutate(
+                  { parcel: { ...parcel(), leave_bad: leaveBad }, request },
+                  { onSuccess: () => navigate(`/e/${estate}/survey`) },
+                )
+              }
+            />
+            <Trouble error={take.error} />
+          </>
+        ) : null}
+      </div>
+    </div>
+  );
+}
+
+function Decision({
+  preview,
+  busy,
+  onTake,
+}: {
+  preview: ImportPreview;
+  busy: boolean;
+  onTake: (leaveBad: boolean) => void;
+}) {
+  const bad = preview.sheets.reduce((n, s) => n + s.bad, 0);
+  const good = preview.sheets.reduce((n, s) => n + s.rows - s.bad, 0);
+  if (preview.problems.length > 0) {
+    return <p className="mt-4">The document is taken whole or not at all: mend it and preview it again.</p>;
+  }
+  if (preview.sheets.length > 0 && good === 0) {
+    return <p className="mt-4">There is no row that could be taken.</p>;
+  }
+  const words =
+    preview.sheets.length === 0
+      ? "Import the document"
+      : bad > 0
+        ? `Import ${good} good rows, leave ${bad} out`
+        : `Import ${good} rows`;
+  return (
+    <p className="mt-4 flex gap-3 items-center">
+      <button
+        type="button"
+        className="btn btn-sm btn-primary"
+        disabled={busy}
+        onClick={() => onTake(bad > 0)}
+      >
+        {words}
+      </button>
+      <span className="text-secondary">
+        The estate will have {preview.sites} sites
+        {preview.findings.error
+          ? ` and ${preview.findings.error} ${preview.findings.error === 1 ? "error" : "errors"} to mend`
+          : ""}
+        . One undo takes all of it back.
+      </span>
+    </p>
+  );
+}

@@ -1,0 +1,165 @@
+import { useState } from "react";
+import type { ImportPreview, Mend } from "../../api/client";
+
+type Remark = ImportPreview["remarks"][number];
+
+/** Preview shows what a parcel holds: bad cells to mend, then what was read differently from how it was written. */
+export function Preview(props: { preview: ImportPreview; mends: Mend[]; onMend: (m: Mend) => void }) {
+  const { preview } = props;
+  const bad = preview.remarks.filter((r) => r.kind === "bad");
+  const other = preview.remarks.filter((r) => r.kind !== "bad");
+  return (
+    <section aria-label="Preview" className="mt-4 space-y-4">
+      {preview.sheets.length > 0 ? <Counts sheets={preview.sheets} /> : null}
+      {preview.problems.length > 0 ? (
+        <Lines title="Mend these in the document" lines={preview.problems} />
+      ) : null}
+      {preview.notes.length > 0 ? (
+        <Lines title="Read differently from how it is written" lines={preview.notes} />
+      ) : null}
+      {bad.length > 0 ? (
+        <div>
+          <h2 className="text-lg">
+            <span className="text-error text-sm">■</span> Bad cells
+          </h2>
+          <p className="text-secondary text-[13px]">
+            Write the right value and press Enter; the sheet itself stays as it is.
+          </p>
+          <table className="ruled">
+            <thead>
+              <tr>
+                <th>Sheet</th>
+                <th className="num">Row</th>
+                <th>Column</th>
+                <th className="w-72">Value</th>
+                <th>What is wrong</th>
+              </tr>
+            </thead>
+            <tbody>
+              {bad.map((r) => (
+                <BadCell
+                  key={`${r.sheet} ${r.row} ${r.column} ${r.message}`}
+                  remark={r}
+                  mends={props.mends}
+                  onMend={props.onMend}
+                />
+              ))}
+            </tbody>
+          </table>
+        </div>
+      ) : null}
+      {other.length > 0 ? (
+        <details open={other.length <= 8}>
+          <summary className="cursor-pointer">
+            <span className="text-lg font-serif font-semibold">Read differently from how it is written</span>{" "}
+            <span className="text-secondary">{other.length} remarks</span>
+          </summary>
+          <table className="ruled">
+            <tbody>
+              {other.map((r) => (
+                <tr key={`${r.sheet} ${r.row} ${r.column} ${r.message}`}>
+                  <td>{r.sheet}</td>
+                  <td className="num">{r.row ? `row ${r.row}` : ""}</td>
+                  <td className="font-mono">{r.column}</td>
+                  <td>
+                    {r.kind === "ignored" ? "Left alone: " : ""}
+                    {r.message}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </details>
+      ) : null}
+      {preview.omitted > 0 ? <p>And {preview.omitted} more remarks, which are not listed.</p> : null}
+    </section>
+  );
+}
+
+function Counts({ sheets }: { sheets: ImportPreview["sheets"] }) {
+  return (
+    <table className="ruled max-w-2xl">
+      <thead>
+        <tr>
+          <th>Sheet</th>
+          {["Rows", "New", "Changed", "The same", "Bad"].map((h) => (
+            <th key={h} className="num">
+              {h}
+            </th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>
+        {sheets.map((s) => (
+          <tr key={s.sheet}>
+            <td>{s.sheet}</td>
+            <td className="num">{s.rows}</td>
+            <td className="num">{s.new}</td>
+            <td className="num">{s.changed}</td>
+            <td className="num">{s.same}</td>
+            <td className={`num ${s.bad ? "text-error font-semibold" : ""}`}>{s.bad ? `■ ${s.bad}` : 0}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function Lines({ title, lines }: { title: string; lines: ImportPreview["problems"] }) {
+  return (
+    <div>
+      <h2 className="text-lg">{title}</h2>
+      <table className="ruled">
+        <tbody>
+          {lines.map((p) => (
+            <tr key={`${p.line} ${p.column} ${p.path} ${p.message}`}>
+              <td className="num whitespace-nowrap">{p.line ? `line ${p.line}, column ${p.column}` : ""}</td>
+              <td className="font-mono">{p.path}</td>
+              <td>{p.message}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function BadCell({ remark, mends, onMend }: { remark: Remark; mends: Mend[]; onMend: (m: Mend) => void }) {
+  const mended = mends.find(
+    (m) => m.sheet === remark.sheet && m.row === remark.row && m.column === remark.column,
+  );
+  const [value, setValue] = useState(mended?.value ?? remark.value ?? "");
+  const column = remark.column ?? "";
+  const send = () => {
+    if (value !== (mended?.value ?? remark.value ?? "")) {
+      onMend({ sheet: remark.sheet, row: remark.row, column, value });
+    }
+  };
+  return (
+    <tr>
+      <td>{remark.sheet}</td>
+      <td className="num">{remark.row || ""}</td>
+      <td className="font-mono">{column}</td>
+      <td>
+        {column && remark.row > 1 ? (
+          <input
+            className="cell font-mono text-[13px]"
+            aria-label={`${remark.sheet}, row ${remark.row}, ${column}`}
+            aria-invalid="true"
+            value={value}
+            onChange={(e) => setValue(e.target.value)}
+            onBlur={send}
+            onKeyDown={(e) => {
+              if (e.key === "Enter") {
+                send();
+              }
+            }}
+          />
+        ) : (
+          <span className="font-mono text-[13px] break-all">{remark.value}</span>
+        )}
+      </td>
+      <td>{remark.message}</td>
+    </tr>
+  );
+}

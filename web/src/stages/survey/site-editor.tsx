@@ -1,0 +1,287 @@
+import { type KeyboardEvent, useEffect, useRef, useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import { type EstateHead, type LedgerSite, Problem, type Site } from "../../api/client";
+import { useDeleteSite, useSaveSite } from "../../api/queries";
+import { Field } from "../../parts/field";
+import { Trouble } from "../../parts/trouble";
+import {
+  type FieldOf,
+  type Form,
+  formOf,
+  gatewayFields,
+  linkFields,
+  siteFields,
+  siteOf,
+  subnetFields,
+} from "./draft";
+
+export const NEW_SITE = "+";
+
+/** SiteEditor edits one site in its place in the ledger. */
+export function SiteEditor(props: {
+  estate: string;
+  head?: EstateHead;
+  site?: LedgerSite;
+  onClose: () => void;
+}) {
+  const { site } = props;
+  const [form, setForm] = useState(() => formOf(site));
+  const [revision] = useState(site?.revision);
+  const save = useSaveSite(props.estate);
+  const remove = useDeleteSite(props.estate);
+  const [params] = useSearchParams();
+  const box = useRef<HTMLFormElement>(null);
+  const refused = save.error instanceof Problem ? save.error.fields : {};
+
+  // Where a finding led: the field it speaks of, else the first one.
+  const wantedLink = form.links.findIndex((l) => l.key === params.get("link"));
+  const wantedSubnet = form.subnets.findIndex((n) => n.prefix === params.get("prefix"));
+  // biome-ignore lint/correctness/useExhaustiveDependencies: once, when the editor opens
+  useEffect(() => {
+    const at =
+      wantedSubnet >= 0
+        ? `subnets[${wantedSubnet}].prefix`
+        : wantedLink >= 0
+          ? `links[${wantedLink}].reach`
+          : site
+            ? "name"
+            : "key";
+    // After the ledger has measured and scrolled to the row.
+    const timer = setTimeout(
+      () => box.current?.querySelector<HTMLElement>(`[name="${CSS.escape(at)}"]`)?.focus(),
+      60,
+    );
+    return () => clearTimeout(timer);
+  }, []);
+
+  const submit = () =>
+    save.mutate({ site: siteOf(bare(site), form), revision }, { onSuccess: props.onClose });
+  const press = (e: KeyboardEvent) => {
+    if (e.key === "Escape") {
+      props.onClose();
+    } else if (e.key === "Enter" && (e.ctrlKey || e.metaKey)) {
+      submit();
+    }
+  };
+  const set = (part: "links" | "subnets", at: number, name: string, value: string) =>
+    setForm((f) => ({ ...f, [part]: f[part].map((row, i) => (i === at ? { ...row, [name]: value } : row)) }));
+  const drop = (part: "links" | "subnets", at: number) =>
+    setForm((f) => ({ ...f, [part]: f[part].filter((_, i) => i !== at) }));
+  const add = (part: "links" | "subnets", row: Record<string, string>) =>
+    setForm((f) => ({ ...f, [part]: [...f[part], row] }));
+  const first = props.head?.overlays[0] ?? "";
+
+  return (
+    <form
+      ref={box}
+      aria-label={site ? `Edit ${site.name}` : "Add a site"}
+      className="border-l-4 border-primary bg-base-200 px-4 py-3 my-1"
+      onKeyDown={press}
+      onSubmit={(e) => {
+        e.preventDefault();
+        submit();
+      }}
+    >
+      <div className="flex flex-wrap gap-x-3 gap-y-2">
+        {siteFields.map((f) => (
+          <Entry
+            key={f.name}
+            field={
+              f.name === "region"
+                ? { ...f, kind: "choice", choices: ["", ...(props.head?.regions ?? []).map((r) => r.key)] }
+                : f
+            }
+            path={f.name}
+            value={form.site[f.name] ?? ""}
+            locked={f.name === "key" && Boolean(site)}
+            refused={refused}
+            onChange={(v) => setForm((s) => ({ ...s, site: { ...s.site, [f.name]: v } }))}
+          />
+        ))}
+      </div>
+      <details className="mt-2" open={Object.keys(refused).some((k) => k.startsWith("gateway"))}>
+        <summary className="cursor-pointer text-xs text-secondary">
+          Gateway: {form.site.placement || "inline"}
+          {form.site.max_tunnels ? `, at most ${form.site.max_tunnels} tunnels` : ""}
+        </summary>
+        <div className="flex flex-wrap gap-x-3 gap-y-2 mt-1">
+          {gatewayFields.map((f) => (
+            <Entry
+              key={f.name}
+              field={f}
+              path={`gateway.${f.name}`}
+              value={form.site[f.name] ?? ""}
+              refused={refused}
+              onChange={(v) => setForm((s) => ({ ...s, site: { ...s.site, [f.name]: v } }))}
+            />
+          ))}
+        </div>
+      </details>
+      <Rows
+        title="WAN links"
+        part="links"
+        rows={form.links}
+        fields={linkFields}
+        refused={refused}
+        onSet={set}
+        onDrop={drop}
+      />
+      <button
+        type="button"
+        className="btn btn-xs"
+        onClick={() => add("links", { reach: "nat", rank: String(form.links.length + 1) })}
+      >
+        Add a WAN link
+      </button>
+      <Rows
+        title="Subnets"
+        part="subnets"
+        rows={form.subnets}
+        fields={subnetFields}
+        refused={refused}
+        onSet={set}
+        onDrop={drop}
+      />
+      <button type="button" className="btn btn-xs" onClick={() => add("subnets", { share: first })}>
+        Add a subnet
+      </button>
+      <Trouble error={save.error ?? remove.error} />
+      <div className="flex gap-2 mt-3 items-center">
+        <button type="submit" className="btn btn-sm btn-primary" disabled={save.isPending}>
+          {site ? "Save" : "Add the site"}
+        </button>
+        <button type="button" className="btn btn-sm" onClick={props.onClose}>
+          Close without saving
+        </button>
+        {site ? (
+          <>
+            <Link className="link link-primary text-[13px] ml-3" to={`/e/${props.estate}/paths/${site.key}`}>
+              Its tunnels and routes
+            </Link>
+            <button
+              type="button"
+              className="btn btn-sm ml-auto"
+              disabled={remove.isPending}
+              onClick={() => remove.mutate(site.key, { onSuccess: props.onClose })}
+            >
+              Delete the site
+            </button>
+          </>
+        ) : null}
+      </div>
+    </form>
+  );
+}
+
+/** The site as the document has it, without what the ledger adds. */
+function bare(site?: LedgerSite): Site | undefined {
+  if (!site) {
+    return undefined;
+  }
+  const { revision: _r, tunnels: _t, errors: _e, warnings: _w, ...rest } = site;
+  return rest;
+}
+
+function Rows(props: {
+  title: string;
+  part: "links" | "subnets";
+  rows: Form["links"];
+  fields: FieldOf[];
+  refused: Record<string, string>;
+  onSet: (part: "links" | "subnets", at: number, name: string, value: string) => void;
+  onDrop: (part: "links" | "subnets", at: number) => void;
+}) {
+  return (
+    <fieldset className="mt-3">
+      <legend className="font-serif font-semibold">{props.title}</legend>
+      {props.rows.map((row, at) => (
+        // biome-ignore lint/suspicious/noArrayIndexKey: rows have no other identity while their key is being typed
+        <div key={at} className="flex flex-wrap gap-x-2 gap-y-1 items-end py-1.5 border-b border-base-300">
+          {props.fields
+            .filter((f) => shows(f.name, row))
+            .map((f) => (
+              <Entry
+                key={f.name}
+                field={f}
+                path={`${props.part}[${at}].${f.name}`}
+                value={row[f.name] ?? ""}
+                refused={props.refused}
+                onChange={(v) => props.onSet(props.part, at, f.name, v)}
+              />
+            ))}
+          <button
+            type="button"
+            className="btn btn-xs mb-0.5"
+            aria-label={`Remove ${row.key || row.prefix || "this row"}`}
+            onClick={() => props.onDrop(props.part, at)}
+          >
+            Remove
+          </button>
+        </div>
+      ))}
+    </fieldset>
+  );
+}
+
+/** A link's host name and outside address are asked for only where its reach needs them. */
+function shows(name: string, row: Record<string, string>) {
+  return !(
+    (name === "hostname" && row.reach !== "dynamic" && !row.hostname) ||
+    (name === "outside" && row.reach !== "forwarded" && !row.outside)
+  );
+}
+
+function Entry(props: {
+  field: FieldOf;
+  path: string;
+  value: string;
+  locked?: boolean;
+  refused: Record<string, string>;
+  onChange: (value: string) => void;
+}) {
+  const { field: f } = props;
+  const error =
+    props.refused[props.path] ??
+    Object.entries(props.refused).find(([at]) => at.startsWith(`${props.path}[`))?.[1];
+  const common = {
+    name: props.path,
+    className: `cell ${f.kind === "text" || f.kind === "list" ? "font-mono text-[13px]" : ""}`,
+    value: props.value,
+  };
+  return (
+    <div className={f.width}>
+      <Field label={f.label} error={error}>
+        {(aria) =>
+          f.kind === "choice" ? (
+            <select {...aria} {...common} onChange={(e) => props.onChange(e.target.value)}>
+              {[...new Set([...(f.choices ?? []), props.value])].map((c) => (
+                <option key={c} value={c}>
+                  {c || (f.name === "region" ? "none" : "")}
+                </option>
+              ))}
+            </select>
+          ) : f.kind === "yes" ? (
+            <input
+              {...aria}
+              name={props.path}
+              type="checkbox"
+              className="block h-7 w-4 accent-primary"
+              checked={props.value !== ""}
+              onChange={(e) => props.onChange(e.target.checked ? "true" : "")}
+            />
+          ) : (
+            <input
+              {...aria}
+              {...common}
+              readOnly={props.locked}
+              placeholder={f.hint}
+              autoComplete="off"
+              spellCheck={false}
+              onChange={(e) => props.onChange(e.target.value)}
+            />
+          )
+        }
+      </Field>
+    </div>
+  );
+}

@@ -1,0 +1,140 @@
+import { Plus } from "lucide-react";
+import { Link, useParams, useSearchParams } from "react-router";
+import { useEstate, useSites } from "../../api/queries";
+import { StageHead } from "../../parts/stage-head";
+import { Trouble } from "../../parts/trouble";
+import { Waiting } from "../../parts/waiting";
+import { Ledger } from "./ledger";
+import { NEW_SITE, SiteEditor } from "./site-editor";
+
+export default function Survey() {
+  const { estate = "" } = useParams();
+  const sites = useSites(estate);
+  const head = useEstate(estate);
+  const [params, setParams] = useSearchParams();
+  const open = params.get("site") ?? "";
+  const show = (site: string) =>
+    setParams(
+      (p) => {
+        p.delete("link");
+        p.delete("prefix");
+        if (site) {
+          p.set("site", site);
+        } else {
+          p.delete("site");
+        }
+        return p;
+      },
+      { replace: true },
+    );
+  return (
+    <div className="h-full flex flex-col">
+      <StageHead
+        title="Survey"
+        actions={
+          <>
+            <input
+              className="cell w-52"
+              aria-label="Filter the ledger"
+              placeholder="Filter: name, prefix, provider"
+              value={params.get("q") ?? ""}
+              onChange={(e) =>
+                setParams(
+                  (p) => {
+                    p.set("q", e.target.value);
+                    return p;
+                  },
+                  { replace: true },
+                )
+              }
+            />
+            <Link className="btn btn-sm" to="regions">
+              Regions
+            </Link>
+            <Link className="btn btn-sm" to="import">
+              Import
+            </Link>
+            <Exports estate={estate} />
+            <button type="button" className="btn btn-sm btn-primary" onClick={() => show(NEW_SITE)}>
+              <Plus size={14} aria-hidden="true" /> Add a site
+            </button>
+          </>
+        }
+      >
+        Which sites are there, how does each reach the world, and what is behind it?
+      </StageHead>
+      <div className="px-6">
+        <Trouble error={sites.error} />
+        {open === NEW_SITE ? <SiteEditor estate={estate} head={head.data} onClose={() => show("")} /> : null}
+      </div>
+      {sites.isPending ? <Waiting what="the sites" /> : null}
+      {sites.data?.length === 0 && open !== NEW_SITE ? <NoSites estate={estate} /> : null}
+      {sites.data && sites.data.length > 0 && head.data ? (
+        <Ledger
+          estate={estate}
+          head={head.data}
+          sites={sites.data}
+          open={open}
+          query={params.get("q") ?? ""}
+          onOpen={show}
+        />
+      ) : null}
+    </div>
+  );
+}
+
+function Exports({ estate }: { estate: string }) {
+  const file = "px-3 py-1 block hover:bg-base-200";
+  return (
+    <details className="dropdown dropdown-end">
+      <summary className="btn btn-sm">Export</summary>
+      <div className="dropdown-content z-20 bg-base-100 border border-base-content mt-1 whitespace-nowrap">
+        <a className={file} href={`/api/estates/${estate}/document?format=yaml`} download>
+          Estate document (YAML)
+        </a>
+        <a className={file} href={`/api/estates/${estate}/document?format=json`} download>
+          Estate document (JSON)
+        </a>
+        {["sites", "links", "subnets"].map((s) => (
+          <a key={s} className={file} href={`/api/estates/${estate}/sheets/${s}`} download>
+            Sheet of {s} (CSV)
+          </a>
+        ))}
+      </div>
+    </details>
+  );
+}
+
+function NoSites({ estate }: { estate: string }) {
+  return (
+    <section className="p-6 max-w-2xl">
+      <h2 className="text-lg mb-2">The ledger is empty</h2>
+      <p className="mb-3">
+        It will hold one row for each site: its WAN links as bars, how each can be reached, and the subnets
+        behind it. Most engineers have that in spreadsheets already:
+      </p>
+      <ol className="list-decimal pl-5 space-y-1 mb-4">
+        <li>
+          Take the heads of the three sheets:{" "}
+          {["sites", "links", "subnets"].map((s) => (
+            <a
+              key={s}
+              className="link link-primary mr-2 font-mono"
+              href={`/api/estates/${estate}/sheets/${s}?blank=true`}
+              download
+            >
+              {s}.csv
+            </a>
+          ))}
+        </li>
+        <li>Fill them, or rename the columns of the sheets you have. Unknown columns are left alone.</li>
+        <li>
+          <Link className="link link-primary" to="import">
+            Import them
+          </Link>
+          : a preview shows every bad cell before anything is taken.
+        </li>
+      </ol>
+    </section>
+  );
+}
