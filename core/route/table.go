@@ -121,6 +121,11 @@ func (m *Map) Table(site int) []Route {
 			}
 		}
 	}
+	return m.sorted(routes)
+}
+
+// sorted puts the hops of each route, then the routes, in order.
+func (m *Map) sorted(routes map[netip.Prefix]*Route) []Route {
 	out := make([]Route, 0, len(routes))
 	for _, r := range routes {
 		m.order(r)
@@ -134,8 +139,13 @@ func (m *Map) Table(site int) []Route {
 func (m *Map) hops(overlay, site, to int) []Hop {
 	g := m.graphs[overlay]
 	toSite, ok := g.fromHubs(to)
+	return m.tunnelsOf(overlay, site, to, g.ways(site, to, toSite, ok))
+}
+
+func (m *Map) tunnelsOf(overlay, site, to int, ways []way) []Hop {
+	g := m.graphs[overlay]
 	var out []Hop
-	for _, w := range g.ways(site, to, toSite, ok) {
+	for _, w := range ways {
 		a := &g.overlay.Adjacencies[w.step.adjacency]
 		for rank := range a.Tunnels {
 			end := tunnel.End{Overlay: overlay, Adjacency: w.step.adjacency, Tunnel: rank, AtA: a.A == site}
@@ -145,6 +155,61 @@ func (m *Map) hops(overlay, site, to int) []Hop {
 				Cost: int(w.weight.cost), Steps: int(w.weight.hops), weight: w.weight,
 			})
 		}
+	}
+	return out
+}
+
+// A HubTable is what a hub does with packets that come from other hubs of an
+// overlay: it hands them straight to the site they are for or, while its own
+// tunnels there are down, to a hub that is farther from the site than itself.
+// So hubs stand by for each other, and no packet ever circles between them.
+type HubTable struct {
+	Overlay    int
+	Interfaces []string // the hub's tunnels to other hubs
+	Routes     []Route
+}
+
+// FromHubs returns the hub tables of a site; none where it is no hub, or where
+// hubs must pass traffic on because not every two of them are joined.
+func (m *Map) FromHubs(site int) []HubTable {
+	p := m.Plan
+	var out []HubTable
+	for i, g := range m.graphs {
+		if !g.joined || !g.overlay.IsHub(site) {
+			continue
+		}
+		table := HubTable{Overlay: i}
+		for _, e := range p.Ends(site) {
+			local, remote := p.Sides(e)
+			if e.Overlay == i && g.overlay.IsHub(remote.Site) {
+				table.Interfaces = append(table.Interfaces, p.Interface(local, remote))
+			}
+		}
+		key := g.overlay.Spec.Key
+		mine := p.Site(site).Shared(key)
+		routes := map[netip.Prefix]*Route{}
+		for _, to := range g.overlay.Members {
+			if to == site {
+				continue
+			}
+			hops := m.tunnelsOf(i, site, to, g.onward(site, to))
+			for _, prefix := range p.Site(to).Shared(key) {
+				if slices.ContainsFunc(mine, func(o netip.Prefix) bool { return addr.Covers(o, prefix) }) {
+					continue
+				}
+				r := routes[prefix]
+				if r == nil {
+					r = &Route{Prefix: prefix, Kind: Cut, To: to, Overlay: key}
+					routes[prefix] = r
+				}
+				if len(hops) > 0 {
+					r.Kind = Overlay
+					r.Hops = append(r.Hops, hops...)
+				}
+			}
+		}
+		table.Routes = m.sorted(routes)
+		out = append(out, table)
 	}
 	return out
 }

@@ -66,6 +66,7 @@ type graph struct {
 	place   map[int]int    // hub → place in hubs
 	between [][]weight     // hub to hub over hubs
 	reached [][]bool
+	joined  bool // every two hubs are adjacent, and no detour between them is shorter
 }
 
 func newGraph(p *tunnel.Plan, o *tunnel.Overlay) *graph {
@@ -103,6 +104,12 @@ func newGraph(p *tunnel.Plan, o *tunnel.Overlay) *graph {
 		g.steps[a.B] = append(g.steps[a.B], step{a.A, i, w})
 	}
 	g.measureHubs()
+	g.joined = len(g.hubs) > 1
+	for i := range g.hubs {
+		for j := range g.hubs {
+			g.joined = g.joined && (i == j || g.reached[i][j] && g.between[i][j].hops == 1)
+		}
+	}
 	return g
 }
 
@@ -174,8 +181,10 @@ type way struct {
 	weight weight
 }
 
-// ways lists the first steps from one site to another, best first. A step to a
-// hub that would itself send the traffic back through from is none.
+// ways lists the first steps from one site to another, best first. Where all
+// hubs are joined, a hub hands what another hub sent it straight to the site
+// (see FromHubs), so a hub can stand by for another whose own tunnels are
+// down. Elsewhere a step to a hub that would send the traffic back is none.
 func (g *graph) ways(from, to int, toSite []weight, ok []bool) []way {
 	var out []way
 	at, fromHub := g.place[from]
@@ -188,10 +197,52 @@ func (g *graph) ways(from, to int, toSite []weight, ok []bool) []way {
 		if !isHub || !ok[hub] {
 			continue
 		}
-		if fromHub && ok[at] && toSite[hub] == g.between[hub][at].plus(toSite[at]) {
+		rest := toSite[hub]
+		if fromHub && g.joined {
+			direct, adjacent := g.step(s.to, to)
+			if !adjacent {
+				continue
+			}
+			rest = direct.weight
+		} else if fromHub && ok[at] && rest == g.between[hub][at].plus(toSite[at]) {
 			continue
 		}
-		out = append(out, way{s, s.weight.plus(toSite[hub])})
+		out = append(out, way{s, s.weight.plus(rest)})
+	}
+	slices.SortFunc(out, func(a, b way) int { return a.weight.compare(b.weight) })
+	return out
+}
+
+// step returns the step from one site to an adjacent one.
+func (g *graph) step(from, to int) (step, bool) {
+	// The far end of a hub's step has few steps itself, unless it is a hub.
+	for _, s := range g.steps[to] {
+		if s.to == from {
+			s.to = to
+			return s, true
+		}
+	}
+	return step{}, false
+}
+
+// onward lists what a hub does with traffic that another hub handed it: the
+// step to the site itself, then those to hubs farther from it.
+func (g *graph) onward(hub, to int) []way {
+	direct, adjacent := g.step(hub, to)
+	var out []way
+	if adjacent {
+		out = append(out, way{direct, direct.weight})
+	}
+	if _, toHub := g.place[to]; toHub {
+		return out
+	}
+	for _, s := range g.steps[hub] {
+		if _, isHub := g.place[s.to]; !isHub {
+			continue
+		}
+		if rest, ok := g.step(s.to, to); ok && (!adjacent || rest.weight.compare(direct.weight) > 0) {
+			out = append(out, way{s, s.weight.plus(rest.weight)})
+		}
 	}
 	slices.SortFunc(out, func(a, b way) int { return a.weight.compare(b.weight) })
 	return out

@@ -6,7 +6,6 @@ import (
 	"wideknot/core/addr"
 	"wideknot/core/estate"
 	"wideknot/core/render"
-	"wideknot/core/tunnel"
 )
 
 // filter renders the nftables rules. They judge overlay traffic only: whatever
@@ -46,25 +45,6 @@ func (b *bundle) arrive(t *render.Text) {
 	t.Line("\t}")
 }
 
-func (b *bundle) names(t *render.Text, set string, which func(*tunnel.Peer) bool) bool {
-	any := false
-	for i := range b.peers {
-		if which(&b.peers[i]) {
-			if !any {
-				t.Str("\tset ").Str(set).Line(" {").Line("\t\ttype ifname").Str("\t\telements = { ")
-			} else {
-				t.Str(", ")
-			}
-			t.Str("\"").Str(b.peers[i].Interface).Str("\"")
-			any = true
-		}
-	}
-	if any {
-		t.Line(" }").Line("\t}")
-	}
-	return any
-}
-
 // shared lists the site's own prefixes as its hosts have them.
 func (b *bundle) shared() (v4, v6 []netip.Prefix) {
 	var all []netip.Prefix
@@ -94,20 +74,22 @@ func list(t *render.Text, prefixes []netip.Prefix) *render.Text {
 	return t.Str(" }")
 }
 
-// pass lets shared prefixes in and out of tunnels. A hub passes from tunnel to
-// tunnel, but never from hub to hub to hub: while a site is down, two hubs
-// that stand by for each other would send its packets round and round.
+// pass lets shared prefixes in and out of tunnels; only a hub passes packets
+// from tunnel to tunnel.
 func (b *bundle) pass(t *render.Text) {
-	b.names(t, "tunnels", func(*tunnel.Peer) bool { return true })
+	t.Line("\tset tunnels {").Line("\t\ttype ifname").Str("\t\telements = { ")
+	for i := range b.peers {
+		if i > 0 {
+			t.Str(", ")
+		}
+		t.Str("\"").Str(b.peers[i].Interface).Str("\"")
+	}
+	t.Line(" }").Line("\t}")
 	carries := false
 	for i := range b.plan.Overlays {
 		carries = carries || b.plan.Overlays[i].IsHub(b.index)
 	}
-	hubs := carries && b.names(t, "hubs", func(p *tunnel.Peer) bool { return p.Adjacency.Kind == tunnel.HubHub && b.hubsJoined(p.Overlay) })
 	t.Line("\tchain pass {").Line("\t\ttype filter hook forward priority filter; policy accept;")
-	if hubs {
-		t.Line("\t\tiifname @hubs oifname @hubs drop")
-	}
 	verdict := " drop"
 	if carries {
 		verdict = " accept"
@@ -124,18 +106,6 @@ func (b *bundle) pass(t *render.Text) {
 		}
 	}
 	t.Line("\t\tiifname @tunnels drop").Line("\t\toifname @tunnels drop").Line("\t}")
-}
-
-// hubsJoined reports whether every two hubs have a tunnel, so that no traffic
-// ever needs to pass three hubs.
-func (b *bundle) hubsJoined(o *tunnel.Overlay) bool {
-	pairs := 0
-	for i := range o.Adjacencies {
-		if o.Adjacencies[i].Kind == tunnel.HubHub && len(o.Adjacencies[i].Tunnels) > 0 {
-			pairs++
-		}
-	}
-	return pairs == len(o.Hubs)*(len(o.Hubs)-1)/2
 }
 
 // clamp lowers the TCP segment size announced through a tunnel to what it

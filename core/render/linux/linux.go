@@ -30,6 +30,7 @@ func Site(m *route.Map, site int, keys Keys) []render.File {
 		return nil
 	}
 	b.marks = marksOf(b.site)
+	b.fromHubs = m.FromHubs(site)
 	folder := b.site.Key + "/"
 	files := []render.File{{Path: folder + "README.txt", Text: b.readme()}}
 	for i := range b.peers {
@@ -44,8 +45,8 @@ func Site(m *route.Map, site int, keys Keys) []render.File {
 	for _, f := range []struct {
 		name string
 		v4   bool
-	}{{"links.ip", true}, {"links6.ip", false}} {
-		if text := b.links(f.v4); len(text) > 0 {
+	}{{"rules.ip", true}, {"rules6.ip", false}} {
+		if text := b.rules(f.v4); len(text) > 0 {
 			files = append(files, render.File{Path: folder + f.name, Text: text})
 		}
 	}
@@ -60,11 +61,17 @@ type bundle struct {
 	routes []route.Route
 	marks  map[string]int // link → packet mark and routing table, where links need them
 	keys   Keys
+
+	fromHubs []route.HubTable
 }
 
 // firstMark is the mark and the number of the routing table of a site's first
 // link; the others follow.
 const firstMark = 8400
+
+// firstHubTable is the number of the first routing table for what comes from
+// other hubs.
+const firstHubTable = 8300
 
 // marksOf gives each link a mark when the site has several and says how each
 // is left: a tunnel's own packets must leave by the link it was made for.
@@ -155,27 +162,45 @@ func (b *bundle) network() []byte {
 		}
 	}
 	for i := range b.routes {
-		r := &b.routes[i]
-		if r.Kind == route.Connected {
-			continue
+		if b.routes[i].Kind != route.Connected {
+			writeRoute(t, &b.routes[i], 0)
 		}
-		for j := range r.Hops {
-			t.Str("route replace ").Prefix(r.Prefix).Str(" dev ").Str(r.Hops[j].Interface).Str(" metric ").Num(r.Hops[j].Metric).End()
+	}
+	for i := range b.fromHubs {
+		for j := range b.fromHubs[i].Routes {
+			writeRoute(t, &b.fromHubs[i].Routes[j], firstHubTable+i)
 		}
-		t.Str("route replace blackhole ").Prefix(r.Prefix).Str(" metric ").Num(route.DiscardMetric).End()
 	}
 	return t.Bytes
 }
 
-// links sends each tunnel's own packets out by its link: by their mark into a
-// routing table with that link's next hop.
-func (b *bundle) links(v4 bool) []byte {
-	t := &render.Text{}
-	command := "ip -force -batch links.ip"
-	if !v4 {
-		command = "ip -6 -force -batch links6.ip"
+// writeRoute writes a route with all its hops and the discard route behind
+// them, into the main table or the one given.
+func writeRoute(t *render.Text, r *route.Route, table int) {
+	end := func() {
+		if table > 0 {
+			t.Str(" table ").Num(table)
+		}
+		t.End()
 	}
-	b.heading(t, "#", "which link a tunnel's own packets leave by, for "+command)
+	for i := range r.Hops {
+		t.Str("route replace ").Prefix(r.Prefix).Str(" dev ").Str(r.Hops[i].Interface).Str(" metric ").Num(r.Hops[i].Metric)
+		end()
+	}
+	t.Str("route replace blackhole ").Prefix(r.Prefix).Str(" metric ").Num(route.DiscardMetric)
+	end()
+}
+
+// rules sends packets into the routing table that is meant for them: a
+// tunnel's own packets, by their mark, into the one that leaves by its link;
+// and what comes from another hub into the one that hands it to its site.
+func (b *bundle) rules(v4 bool) []byte {
+	t := &render.Text{}
+	command := "ip -force -batch rules.ip"
+	if !v4 {
+		command = "ip -6 -force -batch rules6.ip"
+	}
+	b.heading(t, "#", "which packets use which routing table, for "+command)
 	empty := len(t.Bytes)
 	for i := range b.site.Links {
 		l := &b.site.Links[i]
@@ -190,6 +215,15 @@ func (b *bundle) links(v4 bool) []byte {
 			table := strconv.Itoa(mark)
 			t.Str("route replace default via ").Addr(hop).Str(" dev ").Str(l.Device).Str(" table ").Line(table)
 			t.Str("rule add fwmark ").Str(table).Str(" lookup ").Str(table).Str(" priority ").Line(table)
+		}
+	}
+	for i := range b.fromHubs {
+		o := &b.plan.Overlays[b.fromHubs[i].Overlay]
+		if v4 && !o.Needs4 || !v4 && !o.Needs6 {
+			continue
+		}
+		for _, name := range b.fromHubs[i].Interfaces {
+			t.Str("rule add iif ").Str(name).Str(" lookup ").Num(firstHubTable + i).Str(" priority ").Num(firstHubTable + i).End()
 		}
 	}
 	if len(t.Bytes) == empty {

@@ -29,7 +29,7 @@ func testKey(seed byte) keyPair {
 }
 
 func TestGoldenBundles(t *testing.T) {
-	m, keys := threeSites(t)
+	m, keys := example(t, "three-sites")
 	for site := range m.Plan.Estate.Sites {
 		for _, f := range linux.Site(m, site, keys) {
 			path := filepath.Join("testdata", f.Path)
@@ -53,7 +53,7 @@ func TestGoldenBundles(t *testing.T) {
 }
 
 func TestPrivateKeysAreLeftOutUnlessAskedFor(t *testing.T) {
-	m, keys := threeSites(t)
+	m, keys := example(t, "three-sites")
 	for site := range m.Plan.Estate.Sites {
 		secret, _ := keys(m.Plan.Site(site).Key)
 		for _, f := range linux.Site(m, site, linux.NoKeys) {

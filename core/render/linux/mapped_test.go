@@ -13,7 +13,7 @@ import (
 // mapped is the example estate with subnets of both families that other
 // prefixes stand for.
 func mapped(t *testing.T) (*route.Map, linux.Keys) {
-	m, keys := threeSites(t)
+	m, keys := example(t, "three-sites")
 	e := m.Plan.Estate.Clone()
 	e.Sites[2].Subnets = append(e.Sites[2].Subnets,
 		estate.Subnet{Prefix: netip.MustParsePrefix("192.168.40.0/24"), Map: netip.MustParsePrefix("10.40.9.0/24"), Share: []string{"ops"}},

@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -84,26 +85,54 @@ func (l *lab) withSockets(name string, command ...string) []string {
 	return append([]string{"netns", "exec", l.ns(name), "sh", "-c", script, "sh"}, command...)
 }
 
-// TestBundleCarriesTraffic brings the rendered configuration of three sites up
-// between network namespaces and sends packets through it.
-func TestBundleCarriesTraffic(t *testing.T) {
+// newLab skips loudly where there can be no lab.
+func newLab(t *testing.T) *lab {
+	t.Helper()
 	if os.Geteuid() != 0 {
 		t.Skip("SKIPPED, NOT PASSED: this test makes network namespaces and needs root")
 	}
 	for _, tool := range []string{"ip", "wg", "nft", "ping", "wireguard-go", "sysctl"} {
 		if _, err := exec.LookPath(tool); err != nil {
-			t.Fatalf("%s is missing; run make tools", tool)
+			t.Fatalf("%s is missing; make test-tools installs it", tool)
 		}
 	}
 	if _, err := os.Stat("/dev/net/tun"); err != nil {
 		t.Skip("SKIPPED, NOT PASSED: there is no /dev/net/tun here")
 	}
-	m, keys := threeSites(t)
-	l := &lab{t: t, prefix: fmt.Sprintf("wk%d-", os.Getpid()%100000), sockets: t.TempDir()}
+	labs++
+	l := &lab{t: t, prefix: fmt.Sprintf("wk%d-%d-", os.Getpid()%100000, labs), sockets: t.TempDir()}
 	if out, err := l.try("ip", "netns", "add", l.ns("net")); err != nil {
 		t.Skipf("SKIPPED, NOT PASSED: no network namespaces here: %s", out)
 	}
 	t.Cleanup(func() { l.try("ip", "netns", "del", l.ns("net")) })
+	l.in("net", "sysctl -qw net.ipv4.ip_forward=1")
+	return l
+}
+
+var labs int
+
+// lan gives a site's namespace the device and first address of its LAN.
+func (l *lab) lan(site, address string) {
+	l.t.Helper()
+	l.in(site, "ip link add lan0 type veth peer name lan0p")
+	l.in(site, "ip address add "+address+" dev lan0")
+	l.in(site, "ip link set lan0 up")
+	l.in(site, "ip link set lan0p up")
+}
+
+// down takes a tunnel's interfaces down at both ends, as whoever watches the
+// tunnel does when it is found dead.
+func (l *lab) down(m *route.Map, p tunnel.Peer) {
+	l.t.Helper()
+	l.in(m.Plan.Site(p.Local.Site).Key, "ip link set "+p.Interface+" down")
+	l.in(m.Plan.Site(p.Remote.Site).Key, "ip link set "+m.Plan.Interface(p.Remote, p.Local)+" down")
+}
+
+// TestBundleCarriesTraffic brings the rendered configuration of three sites up
+// between network namespaces and sends packets through it.
+func TestBundleCarriesTraffic(t *testing.T) {
+	l := newLab(t)
+	m, keys := example(t, "three-sites")
 	for _, name := range []string{"nat", "millgate", "stonebeck", "withybrook"} {
 		l.add(name)
 	}
@@ -114,9 +143,7 @@ func TestBundleCarriesTraffic(t *testing.T) {
 	l.cable("withybrook", "wan1", "192.0.2.34/30", "net", "withy1", "192.0.2.33/30")
 	l.cable("nat", "out", "192.0.2.50/30", "net", "nat", "192.0.2.49/30")
 	l.cable("stonebeck", "wan0", "192.168.8.2/24", "nat", "in", "192.168.8.1/24")
-	for _, router := range []string{"net", "nat"} {
-		l.in(router, "sysctl -qw net.ipv4.ip_forward=1")
-	}
+	l.in("nat", "sysctl -qw net.ipv4.ip_forward=1")
 	l.in("nat", "ip route add default via 192.0.2.49")
 	l.in("nat", "nft add table ip nat")
 	l.in("nat", "nft add chain ip nat post { type nat hook postrouting priority 100 ; }")
@@ -124,12 +151,9 @@ func TestBundleCarriesTraffic(t *testing.T) {
 	l.in("millgate", "ip route add default via 203.0.113.9")
 	l.in("withybrook", "ip route add default via 198.51.100.17")
 	l.in("stonebeck", "ip route add default via 192.168.8.1")
-	for site, address := range map[string]string{"millgate": "10.40.1.1/24", "stonebeck": "10.40.2.1/24", "withybrook": "10.40.3.1/24"} {
-		l.in(site, "ip link add lan0 type veth peer name lan0p")
-		l.in(site, "ip address add "+address+" dev lan0")
-		l.in(site, "ip link set lan0 up")
-		l.in(site, "ip link set lan0p up")
-	}
+	l.lan("millgate", "10.40.1.1/24")
+	l.lan("stonebeck", "10.40.2.1/24")
+	l.lan("withybrook", "10.40.3.1/24")
 
 	folder := t.TempDir()
 	for i := range m.Plan.Estate.Sites {
@@ -149,17 +173,13 @@ func TestBundleCarriesTraffic(t *testing.T) {
 	if got := route(); !strings.Contains(got, first.Interface) {
 		t.Fatalf("first choice is %s, but the route is %s", first.Interface, got)
 	}
-	down := func(p tunnel.Peer) {
-		l.in("withybrook", "ip link set "+p.Interface+" down")
-		l.in("millgate", "ip link set "+m.Plan.Interface(p.Remote, p.Local)+" down")
-	}
-	down(first)
+	l.down(m, first)
 	if got := route(); !strings.Contains(got, second.Interface) {
 		t.Fatalf("the backup is %s, but the route is %s", second.Interface, got)
 	}
 	l.waitForPing("withybrook", "10.40.3.1", "10.40.2.1")
 	l.waitForPing("stonebeck", "10.40.2.1", "10.40.3.1")
-	down(second)
+	l.down(m, second)
 	if out, err := l.try("ip", "netns", "exec", l.ns("withybrook"), "ip", "route", "get", "10.40.2.1", "from", "10.40.3.1"); err == nil {
 		t.Errorf("with all tunnels down the traffic leaves by %s", out)
 	}
@@ -194,7 +214,7 @@ func (l *lab) bringUp(m *route.Map, site int, keys linux.Keys, folder string) {
 		}
 		l.run(append([]string{"ip"}, l.withSockets(name, "wg", "setconf", peer.Interface, at("wg/"+peer.Interface+".conf"))...)...)
 	}
-	for _, file := range []string{"links.ip"} {
+	for _, file := range []string{"rules.ip"} {
 		if _, err := os.Stat(at(file)); err == nil {
 			l.in(name, "ip -force -batch "+at(file))
 		}
@@ -206,10 +226,79 @@ func (l *lab) bringUp(m *route.Map, site int, keys linux.Keys, folder string) {
 	l.in(name, "sysctl -qp "+at("sysctl.conf"))
 }
 
-// threeSites derives the example document, with keys made for this test.
-func threeSites(t *testing.T) (*route.Map, linux.Keys) {
+// TestHubStandsByForHub cuts a site from its first hub and checks that others,
+// which still use that hub, reach it: the first hub hands their packets to the
+// second, and the second to the site.
+func TestHubStandsByForHub(t *testing.T) {
+	l := newLab(t)
+	m, keys := example(t, "two-hubs")
+	folder := t.TempDir()
+	for i := range m.Plan.Estate.Sites {
+		site := m.Plan.Site(i)
+		l.add(site.Key)
+		address := site.Links[0].Addresses[0]
+		gateway := address.Prev().String()
+		l.cable(site.Key, "wan0", address.String()+"/30", "net", site.Key, gateway+"/30")
+		l.in(site.Key, "ip route add default via "+gateway)
+		l.lan(site.Key, site.Subnets[0].Prefix.Addr().Next().String()+"/24")
+	}
+	for i := range m.Plan.Estate.Sites {
+		l.bringUp(m, i, keys, folder)
+	}
+	l.waitForPing("weir", "10.50.4.1", "10.50.3.1")
+	tarn := m.Plan.Peers(m.Plan.SiteIndex("tarn"))
+	if got := m.Plan.Site(tarn[0].Remote.Site).Key; got != "first" {
+		t.Fatalf("tarn's first tunnel goes to %s", got)
+	}
+	l.down(m, tarn[0])
+	l.waitForPing("weir", "10.50.4.1", "10.50.3.1")
+	l.waitForPing("tarn", "10.50.3.1", "10.50.4.1")
+	l.waitForPing("tarn", "10.50.3.1", "10.50.1.1")
+
+	// With both its tunnels down nobody reaches it, and its packets do not
+	// circle between the hubs.
+	l.down(m, tarn[1])
+	if l.pings("weir", "10.50.4.1", "10.50.3.1") {
+		t.Error("tarn answers without a tunnel")
+	}
+	before := l.in("second", "ip -s link show dev "+hubLink(m, "second"))
+	l.pings("weir", "10.50.4.1", "10.50.3.1")
+	if after := l.in("second", "ip -s link show dev "+hubLink(m, "second")); countPackets(t, after)-countPackets(t, before) > 4 {
+		t.Errorf("packets circle between the hubs:\n%s\n%s", before, after)
+	}
+}
+
+// hubLink names the interface of a hub's tunnel to the other hub.
+func hubLink(m *route.Map, hub string) string {
+	for _, p := range m.Plan.Peers(m.Plan.SiteIndex(hub)) {
+		if p.Adjacency.Kind == tunnel.HubHub {
+			return p.Interface
+		}
+	}
+	return ""
+}
+
+// countPackets reads the received packets out of ip -s link.
+func countPackets(t *testing.T, text string) int {
 	t.Helper()
-	file, err := os.Open("../../../examples/three-sites.yaml")
+	lines := strings.Split(text, "\n")
+	for i, line := range lines {
+		if strings.Contains(line, "RX:") && i+1 < len(lines) {
+			n, err := strconv.Atoi(strings.Fields(lines[i+1])[1])
+			if err != nil {
+				t.Fatal(err)
+			}
+			return n
+		}
+	}
+	t.Fatalf("no count in %s", text)
+	return 0
+}
+
+// example derives an example document, with keys made for this test.
+func example(t *testing.T, name string) (*route.Map, linux.Keys) {
+	t.Helper()
+	file, err := os.Open("../../../examples/" + name + ".yaml")
 	if err != nil {
 		t.Fatal(err)
 	}

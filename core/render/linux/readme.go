@@ -29,8 +29,8 @@ func (b *bundle) readme() []byte {
 	for _, f := range []struct {
 		command string
 		v4      bool
-	}{{"    ip -force -batch links.ip", true}, {"    ip -6 -force -batch links6.ip", false}} {
-		if len(b.links(f.v4)) > 0 {
+	}{{"    ip -force -batch rules.ip", true}, {"    ip -6 -force -batch rules6.ip", false}} {
+		if len(b.rules(f.v4)) > 0 {
 			t.Line(f.command)
 		}
 	}

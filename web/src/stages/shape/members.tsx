@@ -48,7 +48,7 @@ export function Members(props: {
           Make the other {outside.length} sites spokes
         </button>
       </div>
-      <div className="grid grid-cols-[minmax(0,1.4fr)_90px_minmax(0,1.6fr)_60px] gap-3 text-xs font-semibold text-secondary border-b-[1.5px] border-base-content pb-1 overflow-hidden [scrollbar-gutter:stable]">
+      <div className="grid grid-cols-[minmax(0,1.4fr)_90px_minmax(0,1.6fr)_60px] gap-3 text-xs font-semibold text-secondary border-b-[1.5px] border-base-content pb-1 shrink-0 overflow-hidden [scrollbar-gutter:stable]">
         <span>Site</span>
         <span>Part</span>
         <span>First hub</span>

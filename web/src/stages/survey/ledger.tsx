@@ -58,11 +58,11 @@ export function Ledger(props: {
   return (
     <>
       <div
-        className={`${columns} px-6 pt-1 pb-1 overflow-hidden [scrollbar-gutter:stable] border-b-[1.5px] border-base-content text-xs font-semibold text-secondary`}
+        className={`${columns} px-6 pt-1 pb-1 shrink-0 overflow-hidden [scrollbar-gutter:stable] border-b-[1.5px] border-base-content text-xs font-semibold text-secondary`}
       >
         <span>Site</span>
         <span className="flex gap-3 whitespace-nowrap">
-          WAN links <ReachLegend />
+          Links <ReachLegend />
         </span>
         <span>Subnets</span>
         <span className="text-right">Tunnels</span>

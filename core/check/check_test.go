@@ -1,0 +1,203 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"wideknot/core/estate"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+)
+
+// base is an estate without any finding of error or warning; the cases below
+// each spoil one thing.
+const base = `wideknot: 1
+estate: {name: Base, regions: [{key: north, blocks: [10.16.0.0/16]}]}
+sites:
+  - key: hub
+    name: Hub
+    region: north
+    links:
+      - {key: a, reach: static, addresses: [203.0.113.1]}
+      - {key: b, reach: static, addresses: [203.0.113.2], rank: 2}
+    subnets: [{prefix: 10.16.0.0/24, share: [ops]}]
+  - key: spoke
+    name: Spoke
+    region: north
+    links:
+      - {key: a, reach: nat}
+      - {key: b, reach: nat, rank: 2}
+    subnets: [{prefix: 10.16.1.0/24, share: [ops]}]
+  - key: other
+    name: Other
+    region: north
+    links:
+      - {key: a, reach: nat}
+      - {key: b, reach: nat, rank: 2}
+    subnets: [{prefix: 10.16.2.0/24, share: [ops]}]
+overlays:
+  - {key: ops, shape: hub-and-spoke, transit: [100.96.0.0/24], hubs: [hub], spokes: [{site: spoke}, {site: other}]}
+allocations:
+  keys:
+    hub: xTIBA5rboUvnH4htodjb6e697QjLERt1NAB4mZqp8Dg=
+    spoke: bNXfpnSrj8jyPlpoEjVmkuDDm0GbOKdGfPRvqeRmYnc=
+    other: HIgo9xNzJMWLKASShiTqIybxZ0U3wGLiUeJ1PKf8ykw=
+`
+
+func run(t *testing.T, text string) []Finding {
+	t.Helper()
+	e, _, err := estate.Read(strings.NewReader(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return findings(e)
+}
+
+func findings(e *estate.Estate) []Finding {
+	p := tunnel.Derive(e)
+	return Run(p, route.Build(p))
+}
+
+func TestCleanEstateHasNoFindings(t *testing.T) {
+	if found := run(t, base); len(found) > 0 {
+		t.Errorf("%+v", found)
+	}
+}
+
+func TestFindings(t *testing.T) {
+	for _, c := range []struct {
+		code     string
+		severity Severity
+		old, new string
+		title    string
+	}{
+		{"address/collision", Error, "10.16.2.0/24", "10.16.1.0/24", "spoke and other both use 10.16.1.0/24 in ops"},
+		{"address/collision", Error, "10.16.2.0/24", "10.16.1.128/25", "10.16.1.128/25 at other lies inside 10.16.1.0/24 at spoke in ops"},
+		{"address/collision", Error, "prefix: 10.16.2.0/24", "prefix: 192.168.1.0/24, map: 10.16.1.0/24", "spoke and other both use 10.16.1.0/24 in ops"},
+		{"address/latent", Note, "prefix: 10.16.2.0/24, share: [ops]", "prefix: 10.16.1.0/24", "spoke and other both use 10.16.1.0/24, not shared together"},
+		{"address/same-site", Error, "{prefix: 10.16.2.0/24", "{prefix: 10.16.2.128/25}, {prefix: 10.16.2.0/24", "other has 10.16.2.128/25 inside its own 10.16.2.0/24"},
+		{"address/idle-map", Note, "prefix: 10.16.2.0/24, share: [ops]", "prefix: 10.16.2.0/24, map: 10.16.9.0/24", "mapped to 10.16.9.0/24 but shared nowhere"},
+		{"address/special", Warning, "10.16.2.0/24", "169.254.2.0/24", "lies in link-local"},
+		{"address/special", Warning, "10.16.2.0/24", "'2001:db8::/64'", "lies in documentation"},
+		{"pool/subnet", Error, "10.16.2.0/24", "100.96.0.128/25", "transit pool 100.96.0.0/24 of ops overlaps subnet 100.96.0.128/25 at other"},
+		{"pool/link", Error, "addresses: [203.0.113.2]", "addresses: [100.96.0.77]", "holds the address of hub/b"},
+		{"pool/pool", Error, "overlays:\n", "overlays:\n  - {key: extra, shape: hub-and-spoke, transit: [100.96.0.0/16]}\n", "overlaps transit pool"},
+		{"pool/room", Error, "100.96.0.0/24", "100.96.0.0/30", "ops has addresses for 2 of its 8 tunnels"},
+		{"pool/room", Error, "transit: [100.96.0.0/24], ", "", "ops has no transit pool"},
+		{"pool/carrier", Warning, "- {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "- {key: b, reach: nat, addresses: [100.70.1.1], rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "other/b is numbered from carrier space"},
+		{"shape/no-hub", Error, "rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "rank: 2}\n      - {key: c, reach: nat}\n    subnets: [{prefix: 10.16.2.0/24", ""},
+		{"shape/hub-address", Warning, "- {key: a, reach: static, addresses: [203.0.113.1]}\n      - {key: b, reach: static, addresses: [203.0.113.2], rank: 2}", "- {key: a, reach: dynamic, hostname: a.example.net}\n      - {key: b, reach: dynamic, hostname: b.example.net}", "no link with a static address"},
+		{"shape/apart", Warning, "shape: hub-and-spoke, ", "shape: custom, direct: [[spoke, other]], ", "spoke cannot be joined in ops; hub carries their traffic"},
+		{"shape/no-overlay", Note, ", {site: other}", "", "other is in no overlay"},
+		{"shape/share-outside", Warning, ", {site: other}", "", "of which the site is no member"},
+		{"shape/unshared", Note, "prefix: 10.16.2.0/24, share: [ops]", "prefix: 10.16.2.0/24", "10.16.2.0/24 at other is shared into no overlay"},
+		{"link/single", Warning, "      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "    subnets: [{prefix: 10.16.2.0/24", "other has a single WAN link"},
+		{"link/shared-fate", Warning, "      - {key: a, reach: nat}\n      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "      - {key: a, reach: nat, shared_fate: [mast-1]}\n      - {key: b, reach: nat, rank: 2, shared_fate: [mast-2, mast-1]}\n    subnets: [{prefix: 10.16.2.0/24", "all 2 links of other share mast-1"},
+		{"gateway/limit", Error, "name: Hub\n", "name: Hub\n    gateway: {max_tunnels: 7}\n", "hub ends 8 tunnels; its gateway can end 7"},
+		{"gateway/limit", Warning, "name: Hub\n", "name: Hub\n    gateway: {max_tunnels: 8}\n", "hub ends 8 tunnels; its gateway can end 8"},
+		{"gateway/ports", Error, "name: Hub\n", "name: Hub\n    gateway: {listen_port: 65530}\n", "hub has no UDP port left for 2"},
+		{"gateway/interface", Error, "name: Spoke\n", "name: Spoke\n    gateway: {lan_device: hub-1}\n", "tunnel interface hub-1 at spoke has the name of a device"},
+		{"mtu/small", Warning, "- {key: a, reach: static", "- {key: a, mtu: 1300, reach: static", "has room for 1240 bytes"},
+		{"key/missing", Note, "    other: HIgo9xNzJMWLKASShiTqIybxZ0U3wGLiUeJ1PKf8ykw=\n", "", "1 gateways have no key yet"},
+		{"key/reused", Error, "HIgo9xNzJMWLKASShiTqIybxZ0U3wGLiUeJ1PKf8ykw=", "bNXfpnSrj8jyPlpoEjVmkuDDm0GbOKdGfPRvqeRmYnc=", "spoke and other use the same public key"},
+	} {
+		if !strings.Contains(base, c.old) {
+			t.Fatalf("%s: the base has no %q", c.code, c.old)
+		}
+		text := strings.Replace(base, c.old, c.new, 1)
+		if c.code == "shape/no-hub" {
+			text = strings.ReplaceAll(strings.ReplaceAll(base, "reach: static", "reach: nat"), "spokes: [{site: spoke}, ", "spokes: [")
+			c.title = "other reaches no hub of ops"
+		}
+		found := run(t, text)
+		i := slices.IndexFunc(found, func(f Finding) bool { return f.Code == c.code })
+		if i < 0 {
+			t.Errorf("%s: not found among %v", c.code, codes(found))
+			continue
+		}
+		f := found[i]
+		if f.Severity != c.severity || !strings.Contains(f.Title, c.title) {
+			t.Errorf("%s: %s %q, want %s %q", c.code, f.Severity, f.Title, c.severity, c.title)
+		}
+		if f.Why == "" || f.Mend == "" || len(f.Subjects) == 0 || f.ID == "" {
+			t.Errorf("%s: incomplete: %+v", c.code, f)
+		}
+	}
+}
+
+func codes(found []Finding) []string {
+	var out []string
+	for _, f := range found {
+		out = append(out, f.Code)
+	}
+	return out
+}
+
+func TestErrorsComeFirst(t *testing.T) {
+	found := run(t, strings.Replace(strings.Replace(base, "10.16.2.0/24", "10.16.1.0/24", 1), "10.16.0.0/24, share: [ops]", "10.16.0.0/24", 1))
+	if !slices.IsSortedFunc(found, func(a, b Finding) int { return a.Severity.order() - b.Severity.order() }) {
+		t.Errorf("%v", codes(found))
+	}
+}
+
+// Every repair that a finding offers must make that finding go away and leave
+// a valid estate without a new error.
+func TestRepairsRepair(t *testing.T) {
+	for name, text := range map[string]string{
+		"collision": strings.Replace(base, "10.16.2.0/24", "10.16.1.0/24", 1),
+		"inside":    strings.Replace(base, "10.16.2.0/24", "10.16.1.128/25", 1),
+		"same site": strings.Replace(base, "{prefix: 10.16.2.0/24", "{prefix: 10.16.2.128/25}, {prefix: 10.16.2.0/24", 1),
+		"pool":      strings.Replace(base, "10.16.2.0/24", "100.96.0.128/25", 1),
+		"special":   strings.Replace(base, "10.16.2.0/24", "169.254.2.0/24", 1),
+	} {
+		e, _, err := estate.Read(strings.NewReader(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		before := findings(e)
+		repairs := 0
+		for _, f := range before {
+			for _, r := range f.Repairs {
+				repairs++
+				repaired, err := Apply(e, r)
+				if err != nil {
+					t.Errorf("%s: %s: %v", name, r.Label, err)
+					continue
+				}
+				if problems := estate.Validate(repaired); len(problems) > 0 {
+					t.Errorf("%s: %s makes an invalid estate: %v", name, r.Label, problems)
+				}
+				after := findings(repaired)
+				if slices.ContainsFunc(after, func(g Finding) bool { return g.ID == f.ID }) {
+					t.Errorf("%s: %s does not mend %q", name, r.Label, f.Title)
+				}
+				if Count(after)[Error] >= Count(before)[Error] && f.Severity == Error {
+					t.Errorf("%s: %s leaves %d errors", name, r.Label, Count(after)[Error])
+				}
+			}
+		}
+		if repairs == 0 {
+			t.Errorf("%s: no repair offered", name)
+		}
+		if _, err := Apply(e, Repair{Action: Renumber, Site: "gone"}); err == nil {
+			t.Error("a repair at a site that is not there was carried out")
+		}
+	}
+}
+
+func ExampleRun() {
+	e, _, err := estate.Read(strings.NewReader(strings.Replace(base, "10.16.2.0/24", "10.16.1.0/24", 1)))
+	if err != nil {
+		panic(err)
+	}
+	p := tunnel.Derive(e)
+	for _, f := range Run(p, route.Build(p)) {
+		fmt.Println(f.Severity, f.Title)
+		fmt.Println(f.Repairs[0].Label)
+	}
+	// Output:
+	// error spoke and other both use 10.16.1.0/24 in ops
+	// Renumber 10.16.1.0/24 at spoke to 10.16.2.0/24
+}
