@@ -16,7 +16,7 @@ demo-reset:
 
 build: bin/wideknot
 
-bin/wideknot: $(DIST) $(shell find cmd core internal examples -type f -not -path '*/testdata/*' -not -name '*_test.go' 2>/dev/null)
+bin/wideknot: $(DIST) $(shell find cmd core internal examples -type f -not -path '*/testdata/*' -not -path '*/site/dist/*' -not -name '*_test.go' 2>/dev/null)
 	go build -ldflags "-X main.version=$(VERSION)" -o $@ ./cmd/wideknot
 
 $(DIST): web/node_modules/.package-lock.json $(WEB)

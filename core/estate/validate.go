@@ -273,7 +273,7 @@ func (v *validator) overlay(path string, o *Overlay, sites map[string]bool) {
 		known(fmt.Sprintf("%s.hubs[%d]", path, i), key)
 	}
 	once(path+".hubs", o.Hubs)
-	if o.Shape == HubAndSpoke && len(o.Hubs) == 0 && len(o.Spokes) > 0 {
+	if o.Shape != FullMesh && len(o.Hubs) == 0 && len(o.Spokes) > 0 {
 		v.fail(path+".hubs", "overlay %q has spokes but no hub; give it at least one", o.Key)
 	}
 	spokes := map[string]bool{}

@@ -156,6 +156,9 @@ func (s *Server) start(ctx context.Context) error {
 		Setpgid:   true,            // a Ctrl-C is for us; we stop the server in order
 		Pdeathsig: syscall.SIGTERM, // and if we die without a word, it ends too
 	}
+	if err := os.Remove(socket); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return fmt.Errorf("removing the socket of an earlier run: %w", err)
+	}
 	if err := s.run(); err != nil {
 		return fmt.Errorf("starting %s: %w", program, err)
 	}

@@ -39,7 +39,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	config.MultiStatements = false
 	config.MaxAllowedPacket = 0 // as much as the server takes
 	_ = mysql.SetLogger(quiet{})
-	db, err := gorm.Open(gormmysql.Open(config.FormatDSN()), &gorm.Config{
+	db, err := gorm.Open(gormmysql.New(gormmysql.Config{DSN: config.FormatDSN(), SkipInitializeWithVersion: true}), &gorm.Config{
 		Logger:                 logger.Discard, // errors are returned and logged by callers, values never
 		SkipDefaultTransaction: true,
 		TranslateError:         true,

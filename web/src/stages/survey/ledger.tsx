@@ -35,11 +35,24 @@ export function Ledger(props: {
       return "region" in row ? `region ${row.region}` : row.site.key;
     },
   });
-  const opened = rows.findIndex((r) => "site" in r && r.site.key === props.open);
-  // biome-ignore lint/correctness/useExhaustiveDependencies: only when another site is opened
+  const at = (key: string) => rows.findIndex((r) => "site" in r && r.site.key === key);
+  const focus = (row: number) =>
+    requestAnimationFrame(() => box.current?.querySelector<HTMLElement>(`[data-row="${row}"]`)?.focus());
+  const before = useRef("");
+  // An opened site comes to the top; a closed one stays in sight and has the focus again.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: only when another site is opened or closed
   useEffect(() => {
+    const opened = at(props.open);
+    const closed = at(before.current);
+    before.current = props.open;
     if (opened >= 0) {
       virtual.scrollToIndex(opened, { align: "start" });
+    } else if (closed >= 0) {
+      const timer = setTimeout(() => {
+        virtual.scrollToIndex(closed, { align: "center" });
+        focus(closed);
+      }, 50);
+      return () => clearTimeout(timer);
     }
   }, [props.open]);
   const move = (e: KeyboardEvent, at: number) => {
@@ -53,7 +66,7 @@ export function Ledger(props: {
       next += step;
     }
     virtual.scrollToIndex(Math.max(0, next), { align: "auto" });
-    requestAnimationFrame(() => box.current?.querySelector<HTMLElement>(`[data-row="${next}"]`)?.focus());
+    focus(next);
   };
   return (
     <>

@@ -57,12 +57,21 @@ export function SiteEditor(props: {
   const submit = () =>
     save.mutate({ site: siteOf(bare(site), form), revision }, { onSuccess: props.onClose });
   const press = (e: KeyboardEvent) => {
-    if (e.key === "Escape") {
-      props.onClose();
-    } else if (e.key === "Enter" && (e.ctrlKey || e.metaKey)) {
+    if (e.key === "Enter" && (e.ctrlKey || e.metaKey)) {
+      e.preventDefault(); // the browser would submit the form a second time
       submit();
     }
   };
+  // Escape closes the site wherever the focus is.
+  useEffect(() => {
+    const close = (e: globalThis.KeyboardEvent) => {
+      if (e.key === "Escape" && !document.querySelector("dialog[open]")) {
+        props.onClose();
+      }
+    };
+    addEventListener("keydown", close);
+    return () => removeEventListener("keydown", close);
+  }, [props.onClose]);
   const set = (part: "links" | "subnets", at: number, name: string, value: string) =>
     setForm((f) => ({ ...f, [part]: f[part].map((row, i) => (i === at ? { ...row, [name]: value } : row)) }));
   const drop = (part: "links" | "subnets", at: number) =>
@@ -245,7 +254,7 @@ function Entry(props: {
     Object.entries(props.refused).find(([at]) => at.startsWith(`${props.path}[`))?.[1];
   const common = {
     name: props.path,
-    className: `cell ${f.kind === "text" || f.kind === "list" ? "font-mono text-[13px]" : ""}`,
+    className: `cell ${(f.kind === "text" || f.kind === "list") && !["name", "provider"].includes(f.name) ? "font-mono text-[13px]" : ""}`,
     value: props.value,
   };
   return (

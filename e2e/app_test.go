@@ -1,0 +1,199 @@
+package e2e
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/proto"
+
+	"wideknot/e2e/browser"
+)
+
+// An app is the real program in a process of its own, as users start it.
+type app struct {
+	url     string
+	folder  string
+	command *exec.Cmd
+}
+
+const binary = "../bin/wideknot"
+
+// launch starts a subcommand on a free port and waits for it to say where it
+// is.
+func launch(t *testing.T, subcommand, folder string) *app {
+	t.Helper()
+	if _, err := os.Stat(binary); err != nil {
+		t.Fatalf("%v; make build makes it", err)
+	}
+	command := exec.Command(binary, subcommand, "--listen", "127.0.0.1:0", "--var", folder)
+	command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
+	command.Stderr = os.Stderr
+	out, err := command.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := command.Start(); err != nil {
+		t.Fatal(err)
+	}
+	a := &app{folder: folder, command: command}
+	t.Cleanup(func() {
+		command.Process.Signal(syscall.SIGINT)
+		command.Wait()
+	})
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		if m := regexp.MustCompile(`http://\S+`).FindString(lines.Text()); m != "" {
+			a.url = m
+			return a
+		}
+	}
+	t.Fatal("the program did not say where it is")
+	return nil
+}
+
+// folder makes a short-lived folder with a path short enough for sockets.
+func folder(t *testing.T) string {
+	t.Helper()
+	name, err := os.MkdirTemp("", "wk-e2e-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(name) })
+	return name
+}
+
+// A desk is someone at the screen. Its steps fail the test when the screen
+// does not show in time what they look for.
+type desk struct {
+	t    *testing.T
+	page *rod.Page
+	base string
+}
+
+func sitDown(t *testing.T, a *app) *desk {
+	t.Helper()
+	b, stop, err := browser.Start()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(stop)
+	page, err := browser.Open(b, a.url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := &desk{t, page.Timeout(90 * time.Second), a.url}
+	t.Cleanup(func() {
+		if t.Failed() {
+			if picture, err := page.Timeout(5*time.Second).Screenshot(false, nil); err == nil {
+				path := filepath.Join(os.TempDir(), strings.ReplaceAll(t.Name(), "/", "-")+".png")
+				os.WriteFile(path, picture, 0o644)
+				t.Logf("the screen at that moment: %s", path)
+			}
+		}
+	})
+	return d
+}
+
+func (d *desk) must(err error) {
+	d.t.Helper()
+	if err != nil {
+		d.t.Fatal(err)
+	}
+}
+
+// find waits for an element that holds the text.
+func (d *desk) find(selector, text string) *rod.Element {
+	d.t.Helper()
+	e, err := d.page.Timeout(15*time.Second).ElementR(selector, regexp.QuoteMeta(text))
+	if err != nil {
+		body, _ := d.page.Timeout(time.Second).Element("body")
+		shown := ""
+		if body != nil {
+			shown, _ = body.Text()
+		}
+		d.t.Fatalf("no %s with %q: %v\nThe screen shows:\n%s", selector, text, err, shown)
+	}
+	return e.CancelTimeout().Timeout(30 * time.Second)
+}
+
+func (d *desk) click(selector, text string) {
+	d.t.Helper()
+	d.must(d.find(selector, text).Click(proto.InputMouseButtonLeft, 1))
+}
+
+// labelled finds a control by its label or its aria-label.
+func (d *desk) labelled(label string) *rod.Element {
+	d.t.Helper()
+	e, err := d.page.Timeout(15 * time.Second).ElementByJS(rod.Eval(`label => {
+		const named = document.querySelector('[aria-label="' + CSS.escape(label) + '"]');
+		if (named) return named;
+		const found = [...document.querySelectorAll("label")].find((l) => l.firstChild && l.textContent.trim() === label);
+		return found ? (found.control ?? found.querySelector("input,select,textarea")) : null;
+	}`, label))
+	if err != nil {
+		d.t.Fatalf("no control labelled %q: %v", label, err)
+	}
+	return e.CancelTimeout().Timeout(30 * time.Second)
+}
+
+// write replaces what a control holds.
+func (d *desk) write(e *rod.Element, text string) {
+	d.t.Helper()
+	d.must(e.SelectAllText())
+	d.must(e.Input(text))
+}
+
+func (d *desk) gone(selector, text string) {
+	d.t.Helper()
+	for range 100 {
+		if found, _, err := d.page.HasR(selector, regexp.QuoteMeta(text)); err == nil && !found {
+			return
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	d.t.Fatalf("%s with %q does not go away", selector, text)
+}
+
+func (d *desk) press(keys ...input.Key) {
+	d.t.Helper()
+	actions := d.page.KeyActions()
+	for _, k := range keys[:len(keys)-1] {
+		actions = actions.Press(k)
+	}
+	d.must(actions.Type(keys[len(keys)-1]).Do())
+}
+
+func (d *desk) goTo(path string) {
+	d.t.Helper()
+	d.must(d.page.Navigate(d.base + path))
+}
+
+// download clicks and returns the file that comes of it.
+func (d *desk) download(selector, text string) []byte {
+	d.t.Helper()
+	wait := d.page.Browser().Timeout(30 * time.Second).WaitDownload(d.t.TempDir())
+	d.click(selector, text)
+	info := wait()
+	if info == nil {
+		d.t.Fatal("nothing was downloaded")
+	}
+	time.Sleep(200 * time.Millisecond)
+	matches, _ := filepath.Glob(filepath.Join(os.TempDir(), fmt.Sprintf("*/*/%s", info.GUID)))
+	for _, m := range matches {
+		if content, err := os.ReadFile(m); err == nil {
+			return content
+		}
+	}
+	d.t.Fatalf("the file %s is not there", info.SuggestedFilename)
+	return nil
+}
