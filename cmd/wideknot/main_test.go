@@ -1,0 +1,148 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// call runs the program as from a shell.
+func call(t *testing.T, arguments ...string) (code int, out, errors string) {
+	t.Helper()
+	oldOut, oldErr := os.Stdout, os.Stderr
+	defer func() { os.Stdout, os.Stderr = oldOut, oldErr }()
+	read := func(into **os.File) func() string {
+		r, w, err := os.Pipe()
+		if err != nil {
+			t.Fatal(err)
+		}
+		*into = w
+		done := make(chan string)
+		go func() {
+			text, _ := io.ReadAll(r)
+			done <- string(text)
+		}()
+		return func() string { w.Close(); return <-done }
+	}
+	outText, errText := read(&os.Stdout), read(&os.Stderr)
+	code = run(context.Background(), arguments)
+	return code, outText(), errText()
+}
+
+func write(t *testing.T, name, text string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), name)
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+const three = "../../examples/three-sites.yaml"
+
+func TestExitCodes(t *testing.T) {
+	text, err := os.ReadFile(three)
+	if err != nil {
+		t.Fatal(err)
+	}
+	collision := write(t, "collision.yaml", strings.Replace(string(text), "10.40.3.0/24", "10.40.2.0/24", 1))
+	broken := write(t, "broken.yaml", "wideknot: 1\nestate: {nam: x}\n")
+	for _, c := range []struct {
+		arguments string
+		code      int
+		out, err  string
+	}{
+		{"check " + three, 0, "0 errors, 2 warnings", ""},
+		{"check " + collision, 1, "stonebeck and withybrook both use 10.40.2.0/24 in ops", ""},
+		{"check " + broken, 2, "", "line 2, column 10 (estate.nam): unknown key"},
+		{"check nowhere.yaml", 2, "", "no such file"},
+		{"check", 2, "", "accepts 1 arg"},
+		{"check --format xml " + three, 2, "", "neither text nor json"},
+		{"derive " + three, 0, "withybrook: 2 tunnels", ""},
+		{"derive --site withybrook " + three, 0, "10.40.2.0/24       millgate-1 100, millgate-2 110", ""},
+		{"derive --site nowhere " + three, 2, "", `no site "nowhere"`},
+		{"import", 2, "", "name at least one sheet"},
+		{"render " + three, 2, "", "required flag"},
+		{"sample --links 9", 2, "", "1 to 3 links"},
+		{"unknown", 2, "", "unknown command"},
+	} {
+		code, out, errors := call(t, strings.Fields(c.arguments)...)
+		if code != c.code || !strings.Contains(out, c.out) || !strings.Contains(errors, c.err) {
+			t.Errorf("%s: %d\n%s\n%s\nwant %d, %q, %q", c.arguments, code, out, errors, c.code, c.out, c.err)
+		}
+	}
+}
+
+func TestJSONOutput(t *testing.T) {
+	for _, arguments := range [][]string{{"check", "--format", "json", three}, {"derive", "--format", "json", three}, {"sample", "--sites", "3", "--format", "json"}} {
+		code, out, _ := call(t, arguments...)
+		if code != 0 || !json.Valid([]byte(out)) {
+			t.Errorf("%v: %d, %.100s", arguments, code, out)
+		}
+	}
+	_, out, _ := call(t, "derive", "--format", "json", "--site", "stonebeck", three)
+	var derived struct {
+		Sites []struct {
+			Site    string
+			Tunnels []struct{ Interface, Endpoint string }
+			Routes  []struct {
+				Prefix string
+				Hops   []struct{ Metric int }
+			}
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &derived); err != nil {
+		t.Fatal(err)
+	}
+	if len(derived.Sites) != 1 || derived.Sites[0].Tunnels[0].Endpoint != "203.0.113.10:51820" || derived.Sites[0].Routes[0].Hops[0].Metric != 100 {
+		t.Errorf("%+v", derived)
+	}
+}
+
+func TestSheetsThereAndBack(t *testing.T) {
+	sites := write(t, "sites.csv", "key,name\na,A\nb,B\n")
+	links := write(t, "links.csv", "site,key,reach,addresses\na,fibre,static,203.0.113.1\nb,cell,nat,\n")
+	bad := write(t, "bad.csv", "site,prefix\na,10.0.0.0/24\nb,10.0.1.0\n")
+	code, _, errors := call(t, "import", "--sites", sites, "--links", links, "--subnets", bad)
+	if code != 1 || !strings.Contains(errors, "subnets, row 3, prefix: bad") {
+		t.Errorf("%d %s", code, errors)
+	}
+	out := filepath.Join(t.TempDir(), "estate.yaml")
+	if code, _, errors := call(t, "import", "--sites", sites, "--links", links, "--subnets", bad, "--leave-bad", "--out", out); code != 0 {
+		t.Errorf("%d %s", code, errors)
+	}
+	if code, text, _ := call(t, "check", out); code != 0 {
+		t.Errorf("%d %s", code, text)
+	}
+	code, text, _ := call(t, "import", "--sites", sites, "--into", out)
+	if original, _ := os.ReadFile(out); code != 0 || text != string(original) {
+		t.Errorf("importing the same again changes the document:\n%s", text)
+	}
+}
+
+func TestRenderKeepsItsKeys(t *testing.T) {
+	folder := t.TempDir()
+	code, _, errors := call(t, "render", three, "--out", folder, "--with-keys")
+	if code != 0 || !strings.Contains(errors, "made 3 keys") {
+		t.Fatalf("%d %s", code, errors)
+	}
+	conf := filepath.Join(folder, "stonebeck", "wg", "millgate-1.conf")
+	first, err := os.ReadFile(conf)
+	if err != nil || !bytes.Contains(first, []byte("PrivateKey = ")) {
+		t.Fatalf("%v\n%s", err, first)
+	}
+	if code, _, errors := call(t, "render", three, "--out", folder, "--with-keys"); code != 0 || errors != "" {
+		t.Errorf("%d %s", code, errors)
+	}
+	if again, _ := os.ReadFile(conf); !bytes.Equal(first, again) {
+		t.Error("rendering again gives other files")
+	}
+	if info, _ := os.Stat(filepath.Join(folder, "keys.json")); info.Mode().Perm() != 0o600 {
+		t.Errorf("the key file can be read by others: %v", info.Mode())
+	}
+}
