@@ -2,6 +2,7 @@ import { useEffect, useState } from "react";
 import { Link, NavLink, Outlet, useLocation, useParams } from "react-router";
 import { useEstate, useStep } from "../api/queries";
 import { Keys } from "./keys";
+import { Knot } from "./knot";
 import { Mark } from "./mark";
 import { Trouble } from "./trouble";
 
@@ -49,7 +50,7 @@ function Rail({ estate, name, open }: { estate: string; name: string; open: Reco
         className="px-4 pb-1 font-serif font-semibold text-base whitespace-nowrap flex items-center gap-2"
         title="All estates"
       >
-        <img src="/knot.svg" alt="" className="w-5 h-5" />
+        <Knot className="w-5 h-5" />
         Wide Knot
       </Link>
       <div className="px-4 pb-3 text-xs text-secondary truncate" title={name}>

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { answered, client } from "../../api/client";
 import { useEstates } from "../../api/queries";
+import { Knot } from "../../parts/knot";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 
@@ -17,7 +18,7 @@ export default function Estates() {
   return (
     <main className="max-w-xl mx-auto pt-24 px-6">
       <h1 className="text-3xl mb-1 flex items-center gap-3">
-        <img src="/knot.svg" alt="" className="w-8 h-8" />
+        <Knot className="w-8 h-8" />
         Wide Knot
       </h1>
       <p className="text-secondary mb-8">
