@@ -61,6 +61,8 @@ type Gateway struct {
 	ListenPort     int         `json:"listen_port,omitempty"`
 	UsedPorts      []int       `json:"used_ports,omitempty"`
 	PublicKey      string      `json:"public_key,omitempty"`
+	Proposals      []string    `json:"proposals,omitempty"` // what its IPsec can do; empty means anything
+	ClockSkewS     float64     `json:"clock_skew_s,omitempty"`
 }
 
 // DefaultListenPort is where the numbering of a gateway's UDP ports starts.
@@ -116,6 +118,8 @@ type Overlay struct {
 	HubLinks     *bool          `json:"hub_links,omitempty"`
 	Spokes       []Spoke        `json:"spokes,omitempty"`
 	Direct       [][]string     `json:"direct,omitempty"`
+	Pins         []Pin          `json:"pins,omitempty"`
+	Crypto       *Crypto        `json:"crypto,omitempty"`
 	Breakout     *Breakout      `json:"breakout,omitempty"`
 	Probe        *Probe         `json:"probe,omitempty"`
 	Policy       *Policy        `json:"policy,omitempty"`
@@ -126,6 +130,24 @@ type Overlay struct {
 type Spoke struct {
 	Site string   `json:"site"`
 	Hubs []string `json:"hubs,omitempty"`
+}
+
+// A Pin makes one site send its traffic to Prefix (to everything when unset) by
+// a neighbour that the costs would not choose.
+type Pin struct {
+	Site   string       `json:"site"`
+	Via    string       `json:"via"`
+	Prefix netip.Prefix `json:"prefix,omitzero"`
+}
+
+// A Crypto profile lists the IPsec proposals of an overlay in order of
+// preference, each as IKEv2 transform names (IANA) joined by /, and lifetimes
+// in seconds.
+type Crypto struct {
+	IKE            []string `json:"ike,omitempty"`
+	ESP            []string `json:"esp,omitempty"`
+	IKELifetimeS   int      `json:"ike_lifetime_s,omitempty"`
+	ChildLifetimeS int      `json:"child_lifetime_s,omitempty"`
 }
 
 // A Breakout sends the internet traffic of some sites through hubs, in hub

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"wideknot/core/addr"
+	"wideknot/core/estate"
 	"wideknot/core/tunnel"
 )
 
@@ -18,6 +19,9 @@ const (
 	Connected Kind = "connected" // a subnet of the site itself
 	Overlay   Kind = "overlay"   // through tunnels
 	Cut       Kind = "cut"       // shared in an overlay of the site, but there is no path
+	Breakout  Kind = "breakout"  // everything else, through the tunnels to a hub
+	Pin       Kind = "pin"       // a tunnel's own endpoint, kept outside the tunnels
+	Local     Kind = "local"     // excepted from the breakout: leaves by the site's own link
 )
 
 // DiscardMetric is the worst metric there is. Every overlay destination has a
@@ -26,226 +30,281 @@ const (
 const DiscardMetric = math.MaxUint32
 
 // A Route is a site's decision for one prefix. Hops are in order: the first
-// carries the traffic, each other stands by for those before it. Routes of
-// kind Overlay and Cut have a discard route besides.
+// carries the traffic, each other stands by for those before it. Hops are
+// shared between routes and must not be changed. Routes of kind Overlay, Cut
+// and Breakout have a discard route besides; those of kind Pin and Local leave
+// by Link.
 type Route struct {
 	Prefix  netip.Prefix
 	Kind    Kind
 	To      int // the site that has the prefix (of several, the nearest)
 	Overlay string
 	Hops    []Hop
+	Link    *estate.Link
+	NextHop netip.Addr
 }
+
+// Discards reports whether a discard route stands behind the route.
+func (r *Route) Discards() bool { return r.Kind == Overlay || r.Kind == Cut || r.Kind == Breakout }
 
 // A Hop is one way to a prefix: a tunnel to a neighbour.
 type Hop struct {
 	End       tunnel.End // the tunnel, seen from the site
 	Via       int        // the neighbour at its far end
-	To        int        // the site reached
 	Interface string
 	Metric    int // for the site's routing table; lower is better
 	Cost      int // of the whole path
 	Steps     int // tunnels on the whole path
-	Why       Rule
 	// Why is what set the hop before this one apart from it; for the first hop
 	// it is what set it apart from the second, empty when there is none.
+	Why Rule
+
+	// To is the site reached, where a route knows several; -1 stands for the
+	// route's own.
+	To int
+
 	weight weight
+	pinned bool
 }
 
 // A Map knows the least paths of a plan.
 type Map struct {
 	Plan   *tunnel.Plan
 	graphs []*graph
+	shared [][]holding // by overlay, in address order
+	local  []holding   // all subnets as hosts have them, in address order
+}
+
+// A holding is a prefix at a site.
+type holding struct {
+	prefix netip.Prefix
+	site   int
+	subnet int
 }
 
 // Build prepares the paths of a plan. It is immutable afterwards.
 func Build(p *tunnel.Plan) *Map {
-	m := &Map{Plan: p, graphs: make([]*graph, len(p.Overlays))}
+	m := &Map{Plan: p, graphs: make([]*graph, len(p.Overlays)), shared: make([][]holding, len(p.Overlays))}
+	byAddress := func(a, b holding) int { return cmp.Or(addr.Compare(a.prefix, b.prefix), cmp.Compare(a.site, b.site)) }
 	for i := range p.Overlays {
-		m.graphs[i] = newGraph(p, &p.Overlays[i])
+		o := &p.Overlays[i]
+		m.graphs[i] = newGraph(p, o)
+		for _, site := range o.Members {
+			for j := range p.Site(site).Subnets {
+				if n := &p.Site(site).Subnets[j]; n.SharedInto(o.Spec.Key) {
+					m.shared[i] = append(m.shared[i], holding{n.Taking(), site, j})
+				}
+			}
+		}
+		slices.SortFunc(m.shared[i], byAddress)
 	}
+	for i := range p.Estate.Sites {
+		for j := range p.Estate.Sites[i].Subnets {
+			m.local = append(m.local, holding{p.Estate.Sites[i].Subnets[j].Prefix, i, j})
+		}
+	}
+	slices.SortFunc(m.local, byAddress)
 	return m
 }
 
 // Path lists the sites from one to another in an overlay, both included, as
-// hop-by-hop forwarding walks it; nil when there is no path.
+// hop-by-hop forwarding walks it; nil when there is no path. Pins count where
+// they hold for every prefix.
 func (m *Map) Path(overlay, from, to int) []int {
 	g := m.graphs[overlay]
-	toSite, ok := g.fromHubs(to)
+	r := g.newReach()
+	r.measure(g, to)
 	path := []int{from}
+	fromHub := false
 	for at := from; at != to; at = path[len(path)-1] {
-		ways := g.ways(at, to, toSite, ok)
+		var ways []way
+		if fromHub && g.joined {
+			ways = g.onward(at, to)
+		} else {
+			ways = g.ways(nil, at, to, r)
+			if via := m.pinned(overlay, at, netip.Prefix{}); via >= 0 {
+				slices.SortStableFunc(ways, func(a, b way) int { return cmp.Compare(boolInt(a.step.to != via), boolInt(b.step.to != via)) })
+			}
+		}
 		if len(ways) == 0 || len(path) > len(g.hubs)+2 {
 			return nil
 		}
+		fromHub = g.overlay.IsHub(at) && g.overlay.IsHub(ways[0].step.to)
 		path = append(path, ways[0].step.to)
 	}
 	return path
 }
 
-// Table returns the routes of a site in address order.
+func boolInt(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// pinned returns the neighbour to which the engineer pinned a site's traffic
+// for a prefix in an overlay, or -1. The longest prefix that holds wins; the
+// zero prefix asks for pins that hold for everything.
+func (m *Map) pinned(overlay, site int, prefix netip.Prefix) int {
+	via, bits := -1, -1
+	for _, pin := range m.graphs[overlay].overlay.Spec.Pins {
+		if m.Plan.SiteIndex(pin.Site) != site {
+			continue
+		}
+		if !pin.Prefix.IsValid() && bits < 0 {
+			via, bits = m.Plan.SiteIndex(pin.Via), 0
+		} else if pin.Prefix.IsValid() && prefix.IsValid() && addr.Covers(pin.Prefix, prefix) && pin.Prefix.Bits() > bits {
+			via, bits = m.Plan.SiteIndex(pin.Via), pin.Prefix.Bits()
+		}
+	}
+	return via
+}
+
+// Table returns the routes of a site in address order, for packets that start
+// there and may use every overlay of the site.
 func (m *Map) Table(site int) []Route {
 	p := m.Plan
-	routes := map[netip.Prefix]*Route{}
+	routes := m.routes(site, m.overlaysOf(site), nil)
 	own := p.Site(site)
 	for i := range own.Subnets {
-		prefix := own.Subnets[i].Prefix
-		routes[prefix] = &Route{Prefix: prefix, Kind: Connected, To: site}
+		routes = append(routes, Route{Prefix: own.Subnets[i].Prefix, Kind: Connected, To: site})
 	}
+	routes = append(routes, m.breakout(site)...)
+	slices.SortStableFunc(routes, func(a, b Route) int { return addr.Compare(a.Prefix, b.Prefix) })
+	return routes
+}
+
+// overlaysOf lists the overlays of which a site is a member.
+func (m *Map) overlaysOf(site int) []int {
+	var out []int
 	for i, g := range m.graphs {
-		if !g.overlay.Has(site) {
+		if g.overlay.Has(site) {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// routes lists a site's routes to what is shared in the given overlays, by the
+// paths of those overlays, in address order. What is shared only in closed
+// ones is cut.
+func (m *Map) routes(site int, open, closed []int) []Route {
+	size := 0
+	for _, i := range open {
+		size += len(m.shared[i])
+	}
+	out := make([]Route, 0, size)
+	for _, i := range open {
+		out = m.routesOf(out, i, site)
+	}
+	for _, i := range closed {
+		for _, h := range m.shared[i] {
+			if h.site != site && !m.covered(i, site, h.prefix) {
+				out = append(out, Route{Prefix: h.prefix, Kind: Cut, To: h.site, Overlay: m.graphs[i].overlay.Spec.Key})
+			}
+		}
+	}
+	if len(open)+len(closed) > 1 {
+		slices.SortStableFunc(out, func(a, b Route) int { return addr.Compare(a.Prefix, b.Prefix) })
+	}
+	return m.merge(out)
+}
+
+// covered reports whether the site's own subnets hold the prefix: packets for
+// it could never arrive from elsewhere.
+func (m *Map) covered(overlay, site int, prefix netip.Prefix) bool {
+	own := m.Plan.Site(site)
+	for i := range own.Subnets {
+		if n := &own.Subnets[i]; n.SharedInto(m.graphs[overlay].overlay.Spec.Key) && addr.Covers(n.Taking(), prefix) {
+			return true
+		}
+	}
+	return false
+}
+
+func (m *Map) routesOf(out []Route, overlay, site int) []Route {
+	g := m.graphs[overlay]
+	c := m.chainer(overlay, site)
+	for _, h := range m.shared[overlay] {
+		if h.site == site || m.covered(overlay, site, h.prefix) {
 			continue
 		}
-		mine := own.Shared(g.overlay.Spec.Key)
-		for _, to := range g.overlay.Members {
-			if to == site {
-				continue
-			}
-			shared := p.Site(to).Shared(g.overlay.Spec.Key)
-			if len(shared) == 0 {
-				continue
-			}
-			hops := m.hops(i, site, to)
-			for _, prefix := range shared {
-				if slices.ContainsFunc(mine, func(o netip.Prefix) bool { return addr.Covers(o, prefix) }) {
-					continue // it could never arrive: the site's own subnet is nearer
-				}
-				r := routes[prefix]
-				if r == nil {
-					r = &Route{Prefix: prefix, Kind: Cut, To: to, Overlay: g.overlay.Spec.Key}
-					routes[prefix] = r
-				}
-				if r.Kind != Connected && len(hops) > 0 {
-					r.Kind = Overlay
-					r.Hops = append(r.Hops, hops...)
-				}
-			}
+		r := Route{Prefix: h.prefix, Kind: Overlay, To: h.site, Overlay: g.overlay.Spec.Key, Hops: c.chain(h.site, m.pinned(overlay, site, h.prefix))}
+		if len(r.Hops) == 0 {
+			r.Kind = Cut
 		}
-	}
-	return m.sorted(routes)
-}
-
-// sorted puts the hops of each route, then the routes, in order.
-func (m *Map) sorted(routes map[netip.Prefix]*Route) []Route {
-	out := make([]Route, 0, len(routes))
-	for _, r := range routes {
-		m.order(r)
-		out = append(out, *r)
-	}
-	slices.SortFunc(out, func(a, b Route) int { return addr.Compare(a.Prefix, b.Prefix) })
-	return out
-}
-
-// hops lists the ways from a site to another with all tunnels of each.
-func (m *Map) hops(overlay, site, to int) []Hop {
-	g := m.graphs[overlay]
-	toSite, ok := g.fromHubs(to)
-	return m.tunnelsOf(overlay, site, to, g.ways(site, to, toSite, ok))
-}
-
-func (m *Map) tunnelsOf(overlay, site, to int, ways []way) []Hop {
-	g := m.graphs[overlay]
-	var out []Hop
-	for _, w := range ways {
-		a := &g.overlay.Adjacencies[w.step.adjacency]
-		for rank := range a.Tunnels {
-			end := tunnel.End{Overlay: overlay, Adjacency: w.step.adjacency, Tunnel: rank, AtA: a.A == site}
-			local, remote := m.Plan.Sides(end)
-			out = append(out, Hop{
-				End: end, Via: w.step.to, To: to, Interface: m.Plan.Interface(local, remote),
-				Cost: int(w.weight.cost), Steps: int(w.weight.hops), weight: w.weight,
-			})
-		}
+		out = append(out, r)
 	}
 	return out
 }
 
-// A HubTable is what a hub does with packets that come from other hubs of an
-// overlay: it hands them straight to the site they are for or, while its own
-// tunnels there are down, to a hub that is farther from the site than itself.
-// So hubs stand by for each other, and no packet ever circles between them.
-type HubTable struct {
-	Overlay    int
-	Interfaces []string // the hub's tunnels to other hubs
-	Routes     []Route
-}
-
-// FromHubs returns the hub tables of a site; none where it is no hub, or where
-// hubs must pass traffic on because not every two of them are joined.
-func (m *Map) FromHubs(site int) []HubTable {
-	p := m.Plan
-	var out []HubTable
-	for i, g := range m.graphs {
-		if !g.joined || !g.overlay.IsHub(site) {
+// merge joins neighbouring routes for one prefix, which several sites hold or
+// several overlays reach, into one with all their hops.
+func (m *Map) merge(routes []Route) []Route {
+	out := routes[:0]
+	for i := 0; i < len(routes); {
+		j := i + 1
+		for j < len(routes) && routes[j].Prefix == routes[i].Prefix {
+			j++
+		}
+		if j == i+1 {
+			out = append(out, routes[i])
+			i = j
 			continue
 		}
-		table := HubTable{Overlay: i}
-		for _, e := range p.Ends(site) {
-			local, remote := p.Sides(e)
-			if e.Overlay == i && g.overlay.IsHub(remote.Site) {
-				table.Interfaces = append(table.Interfaces, p.Interface(local, remote))
+		r := routes[i]
+		r.Hops = nil
+		for _, one := range routes[i:j] {
+			for _, h := range one.Hops {
+				h.To = one.To
+				r.Hops = append(r.Hops, h)
+			}
+			if one.Kind != Cut {
+				r.Kind = one.Kind
 			}
 		}
-		key := g.overlay.Spec.Key
-		mine := p.Site(site).Shared(key)
-		routes := map[netip.Prefix]*Route{}
-		for _, to := range g.overlay.Members {
-			if to == site {
-				continue
-			}
-			hops := m.tunnelsOf(i, site, to, g.onward(site, to))
-			for _, prefix := range p.Site(to).Shared(key) {
-				if slices.ContainsFunc(mine, func(o netip.Prefix) bool { return addr.Covers(o, prefix) }) {
-					continue
-				}
-				r := routes[prefix]
-				if r == nil {
-					r = &Route{Prefix: prefix, Kind: Cut, To: to, Overlay: key}
-					routes[prefix] = r
-				}
-				if len(hops) > 0 {
-					r.Kind = Overlay
-					r.Hops = append(r.Hops, hops...)
-				}
-			}
+		if len(r.Hops) > 0 {
+			m.order(r.Hops)
+			first := r.Hops[0]
+			r.To, r.Overlay = first.To, m.graphs[first.End.Overlay].overlay.Spec.Key
 		}
-		table.Routes = m.sorted(routes)
-		out = append(out, table)
+		out = append(out, r)
+		i = j
 	}
 	return out
 }
 
-// order sorts a route's hops, gives them metrics and says why each stands
-// where it does. Metrics leave room: a new neighbour starts at the next
-// hundred, its further tunnels follow in tens.
-func (m *Map) order(r *Route) {
-	if len(r.Hops) == 0 {
-		return
+// order sorts hops, gives them metrics and says why each stands where it does.
+// Metrics leave room: a new neighbour starts at the next hundred, its further
+// tunnels follow in tens.
+func (m *Map) order(hops []Hop) {
+	byKey := func(a, b int) int {
+		if a == b {
+			return 0
+		}
+		return cmp.Compare(m.Plan.Site(a).Key, m.Plan.Site(b).Key)
 	}
-	key := func(i int) string { return m.Plan.Site(i).Key }
-	slices.SortStableFunc(r.Hops, func(a, b Hop) int {
-		return cmp.Or(a.weight.compare(b.weight), cmp.Compare(key(a.To), key(b.To)), cmp.Compare(a.End.Overlay, b.End.Overlay), cmp.Compare(a.End.Tunnel, b.End.Tunnel))
+	slices.SortStableFunc(hops, func(a, b Hop) int {
+		return cmp.Or(cmp.Compare(boolInt(!a.pinned), boolInt(!b.pinned)), a.weight.compare(b.weight), byKey(a.To, b.To),
+			cmp.Compare(a.End.Overlay, b.End.Overlay), cmp.Compare(a.End.Tunnel, b.End.Tunnel))
 	})
 	metric := 0
-	for i := range r.Hops {
-		h := &r.Hops[i]
-		if i > 0 && sameNeighbour(h, &r.Hops[i-1]) {
+	for i := range hops {
+		h := &hops[i]
+		switch {
+		case i > 0 && h.Via == hops[i-1].Via && h.To == hops[i-1].To && h.End.Overlay == hops[i-1].End.Overlay:
 			metric += 10
 			h.Why = TunnelRank
-		} else {
-			metric = (metric/100 + 1) * 100
-			if i > 0 {
-				h.Why = r.Hops[i-1].weight.rule(h.weight)
-			}
+		case i > 0 && hops[i-1].pinned && !h.pinned:
+			metric, h.Why = (metric/100+1)*100, Pinned
+		case i > 0:
+			metric, h.Why = (metric/100+1)*100, hops[i-1].weight.rule(h.weight)
+		default:
+			metric, h.Why = 100, ""
 		}
 		h.Metric = metric
 	}
-	if len(r.Hops) > 1 {
-		r.Hops[0].Why = r.Hops[1].Why
+	if len(hops) > 1 {
+		hops[0].Why = hops[1].Why
 	}
-	r.To = r.Hops[0].To
-	r.Overlay = m.Plan.Overlays[r.Hops[0].End.Overlay].Spec.Key
-}
-
-func sameNeighbour(a, b *Hop) bool {
-	return a.Via == b.Via && a.To == b.To && a.End.Overlay == b.End.Overlay
 }

@@ -35,8 +35,10 @@ type Rule string
 
 // The rules.
 const (
+	Pinned     Rule = "pinned by the engineer"
 	PathCost   Rule = "path cost"
 	FewerHops  Rule = "fewer hops"
+	HubOrder   Rule = "hub order"
 	TunnelRank Rule = "tunnel rank"
 	KeyOrder   Rule = "key order"
 )
@@ -61,16 +63,18 @@ type step struct {
 // graph is one overlay as paths see it.
 type graph struct {
 	overlay *tunnel.Overlay
-	steps   map[int][]step // by site
-	hubs    []int          // in key order
-	place   map[int]int    // hub → place in hubs
-	between [][]weight     // hub to hub over hubs
+	steps   [][]step    // by site, sorted by where they lead
+	toHubs  [][]step    // those that lead to hubs
+	hubs    []int       // in key order
+	place   map[int]int // hub → place in hubs
+	between [][]weight  // hub to hub over hubs
 	reached [][]bool
 	joined  bool // every two hubs are adjacent, and no detour between them is shorter
 }
 
 func newGraph(p *tunnel.Plan, o *tunnel.Overlay) *graph {
-	g := &graph{overlay: o, steps: make(map[int][]step, len(o.Members)), place: map[int]int{}}
+	sites := len(p.Estate.Sites)
+	g := &graph{overlay: o, steps: make([][]step, sites), toHubs: make([][]step, sites), place: map[int]int{}}
 	g.hubs = slices.SortedFunc(slices.Values(o.Hubs), func(a, b int) int { return cmp.Compare(p.Site(a).Key, p.Site(b).Key) })
 	for i, h := range g.hubs {
 		g.place[h] = i
@@ -81,13 +85,15 @@ func newGraph(p *tunnel.Plan, o *tunnel.Overlay) *graph {
 		h.Write([]byte(p.Site(m).Key)) // never fails
 		hashes[m] = h.Sum64()
 	}
-	degree := make(map[int]int, len(o.Members))
+	degree := make([]int, sites)
 	for i := range o.Adjacencies {
 		degree[o.Adjacencies[i].A]++
 		degree[o.Adjacencies[i].B]++
 	}
 	for site, n := range degree {
-		g.steps[site] = make([]step, 0, n)
+		if n > 0 {
+			g.steps[site] = make([]step, 0, n)
+		}
 	}
 	for i := range o.Adjacencies {
 		a := &o.Adjacencies[i]
@@ -102,6 +108,14 @@ func newGraph(p *tunnel.Plan, o *tunnel.Overlay) *graph {
 		}
 		g.steps[a.A] = append(g.steps[a.A], step{a.B, i, w})
 		g.steps[a.B] = append(g.steps[a.B], step{a.A, i, w})
+	}
+	for _, site := range o.Members {
+		slices.SortFunc(g.steps[site], func(a, b step) int { return cmp.Compare(a.to, b.to) })
+		for _, s := range g.steps[site] {
+			if _, isHub := g.place[s.to]; isHub {
+				g.toHubs[site] = append(g.toHubs[site], s)
+			}
+		}
 	}
 	g.measureHubs()
 	g.joined = len(g.hubs) > 1
@@ -129,10 +143,9 @@ func (g *graph) measureHubs() {
 	for i, h := range g.hubs {
 		g.between[i], g.reached[i] = make([]weight, n), make([]bool, n)
 		g.reached[i][i] = true
-		for _, s := range g.steps[h] {
-			if j, ok := g.place[s.to]; ok {
-				g.between[i][j], g.reached[i][j] = s.weight, true
-			}
+		for _, s := range g.toHubs[h] {
+			j := g.place[s.to]
+			g.between[i][j], g.reached[i][j] = s.weight, true
 		}
 	}
 	for k := range n {
@@ -149,30 +162,37 @@ func (g *graph) measureHubs() {
 	}
 }
 
-// fromHubs returns, for each hub in key order, the least weight to the site
-// over hubs, and whether there is a path.
-func (g *graph) fromHubs(to int) ([]weight, []bool) {
-	best, ok := make([]weight, len(g.hubs)), make([]bool, len(g.hubs))
+// A reach is the least weight from each hub, in key order, to one site over
+// hubs, and whether there is a path.
+type reach struct {
+	weight []weight
+	ok     []bool
+}
+
+func (g *graph) newReach() *reach {
+	return &reach{make([]weight, len(g.hubs)), make([]bool, len(g.hubs))}
+}
+
+// measure fills the reach for a site.
+func (r *reach) measure(g *graph, to int) {
 	if at, isHub := g.place[to]; isHub {
-		copy(best, g.between[at])
-		copy(ok, g.reached[at])
-		return best, ok
-	}
-	for _, s := range g.steps[to] {
-		last, isHub := g.place[s.to]
-		if !isHub {
-			continue
+		for i := range g.hubs {
+			r.weight[i], r.ok[i] = g.between[i][at], g.reached[i][at]
 		}
+		return
+	}
+	clear(r.ok)
+	for _, s := range g.toHubs[to] {
+		last := g.place[s.to]
 		for i := range g.hubs {
 			if !g.reached[i][last] {
 				continue
 			}
-			if w := g.between[i][last].plus(s.weight); !ok[i] || w.compare(best[i]) < 0 {
-				best[i], ok[i] = w, true
+			if w := g.between[i][last].plus(s.weight); !r.ok[i] || w.compare(r.weight[i]) < 0 {
+				r.weight[i], r.ok[i] = w, true
 			}
 		}
 	}
-	return best, ok
 }
 
 // A way is one first step towards a site and the weight of the whole path.
@@ -183,28 +203,26 @@ type way struct {
 
 // ways lists the first steps from one site to another, best first. Where all
 // hubs are joined, a hub hands what another hub sent it straight to the site
-// (see FromHubs), so a hub can stand by for another whose own tunnels are
+// (see Extras), so a hub can stand by for another whose own tunnels are
 // down. Elsewhere a step to a hub that would send the traffic back is none.
-func (g *graph) ways(from, to int, toSite []weight, ok []bool) []way {
-	var out []way
+func (g *graph) ways(out []way, from, to int, r *reach) []way {
 	at, fromHub := g.place[from]
-	for _, s := range g.steps[from] {
-		if s.to == to {
-			out = append(out, way{s, s.weight})
+	if s, adjacent := g.step(from, to); adjacent {
+		out = append(out, way{s, s.weight})
+	}
+	for _, s := range g.toHubs[from] {
+		hub := g.place[s.to]
+		if s.to == to || !r.ok[hub] {
 			continue
 		}
-		hub, isHub := g.place[s.to]
-		if !isHub || !ok[hub] {
-			continue
-		}
-		rest := toSite[hub]
+		rest := r.weight[hub]
 		if fromHub && g.joined {
 			direct, adjacent := g.step(s.to, to)
 			if !adjacent {
 				continue
 			}
 			rest = direct.weight
-		} else if fromHub && ok[at] && rest == g.between[hub][at].plus(toSite[at]) {
+		} else if fromHub && r.ok[at] && rest == g.between[hub][at].plus(r.weight[at]) {
 			continue
 		}
 		out = append(out, way{s, s.weight.plus(rest)})
@@ -215,14 +233,11 @@ func (g *graph) ways(from, to int, toSite []weight, ok []bool) []way {
 
 // step returns the step from one site to an adjacent one.
 func (g *graph) step(from, to int) (step, bool) {
-	// The far end of a hub's step has few steps itself, unless it is a hub.
-	for _, s := range g.steps[to] {
-		if s.to == from {
-			s.to = to
-			return s, true
-		}
+	i, found := slices.BinarySearchFunc(g.steps[from], to, func(s step, to int) int { return cmp.Compare(s.to, to) })
+	if !found {
+		return step{}, false
 	}
-	return step{}, false
+	return g.steps[from][i], true
 }
 
 // onward lists what a hub does with traffic that another hub handed it: the
@@ -236,10 +251,7 @@ func (g *graph) onward(hub, to int) []way {
 	if _, toHub := g.place[to]; toHub {
 		return out
 	}
-	for _, s := range g.steps[hub] {
-		if _, isHub := g.place[s.to]; !isHub {
-			continue
-		}
+	for _, s := range g.toHubs[hub] {
 		if rest, ok := g.step(s.to, to); ok && (!adjacent || rest.weight.compare(direct.weight) > 0) {
 			out = append(out, way{s, s.weight.plus(rest.weight)})
 		}

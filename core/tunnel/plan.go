@@ -265,8 +265,10 @@ const MaxInterface = 15
 // remote site's key, cut to fit, and the slot, which alone makes it unique at
 // the site and never changes.
 func (p *Plan) Interface(local, remote *Port) string {
-	number := strconv.Itoa(local.Slot)
+	var room [2 * MaxInterface]byte
+	number := strconv.AppendInt(room[:0], int64(local.Slot), 10)
 	key := p.Site(remote.Site).Key
-	key = strings.Trim(key[:min(len(key), MaxInterface-1-len(number))], "-")
-	return cmp.Or(key, "t") + "-" + number
+	key = cmp.Or(strings.Trim(key[:min(len(key), MaxInterface-1-len(number))], "-"), "t")
+	name := append(room[MaxInterface:MaxInterface], key...)
+	return string(append(append(name, '-'), number...))
 }

@@ -86,6 +86,13 @@ type File struct {
 	Text string `json:"text"`
 }
 
+func reached(r *route.Route, h *route.Hop) int {
+	if h.To < 0 {
+		return r.To
+	}
+	return h.To
+}
+
 func valid(prefixes ...netip.Prefix) []netip.Prefix {
 	out := []netip.Prefix{}
 	for _, p := range prefixes {
@@ -122,9 +129,9 @@ func sitePlan(v *desk.View, site int) SitePlan {
 		})
 	}
 	for _, r := range v.Routes.Table(site) {
-		one := SiteRoute{Prefix: r.Prefix, Kind: r.Kind, To: key(r.To), Overlay: r.Overlay, Hops: []RouteHop{}, Discard: r.Kind != route.Connected}
+		one := SiteRoute{Prefix: r.Prefix, Kind: r.Kind, To: key(r.To), Overlay: r.Overlay, Hops: []RouteHop{}, Discard: r.Discards()}
 		for _, h := range r.Hops {
-			one.Hops = append(one.Hops, RouteHop{Interface: h.Interface, Via: key(h.Via), To: key(h.To), Metric: h.Metric, Cost: h.Cost, Steps: h.Steps, Why: h.Why})
+			one.Hops = append(one.Hops, RouteHop{Interface: h.Interface, Via: key(h.Via), To: key(reached(&r, &h)), Metric: h.Metric, Cost: h.Cost, Steps: h.Steps, Why: h.Why})
 		}
 		out.Routes = append(out.Routes, one)
 	}

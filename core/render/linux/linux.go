@@ -5,8 +5,10 @@ package linux
 
 import (
 	"net/netip"
+	"slices"
 	"strconv"
 
+	"wideknot/core/addr"
 	"wideknot/core/estate"
 	"wideknot/core/render"
 	"wideknot/core/route"
@@ -30,7 +32,7 @@ func Site(m *route.Map, site int, keys Keys) []render.File {
 		return nil
 	}
 	b.marks = marksOf(b.site)
-	b.fromHubs = m.FromHubs(site)
+	b.extras = m.Extras(site)
 	folder := b.site.Key + "/"
 	files := []render.File{{Path: folder + "README.txt", Text: b.readme()}}
 	for i := range b.peers {
@@ -62,16 +64,15 @@ type bundle struct {
 	marks  map[string]int // link → packet mark and routing table, where links need them
 	keys   Keys
 
-	fromHubs []route.HubTable
+	extras []route.Extra
 }
 
 // firstMark is the mark and the number of the routing table of a site's first
 // link; the others follow.
 const firstMark = 8400
 
-// firstHubTable is the number of the first routing table for what comes from
-// other hubs.
-const firstHubTable = 8300
+// firstExtra is the number of the first of the tables that route.Extras lists.
+const firstExtra = 8300
 
 // marksOf gives each link a mark when the site has several and says how each
 // is left: a tunnel's own packets must leave by the link it was made for.
@@ -162,38 +163,51 @@ func (b *bundle) network() []byte {
 		}
 	}
 	for i := range b.routes {
-		if b.routes[i].Kind != route.Connected {
-			writeRoute(t, &b.routes[i], 0)
-		}
+		writeRoute(t, &b.routes[i], 0)
 	}
-	for i := range b.fromHubs {
-		for j := range b.fromHubs[i].Routes {
-			writeRoute(t, &b.fromHubs[i].Routes[j], firstHubTable+i)
+	for i := range b.extras {
+		for j := range b.extras[i].Routes {
+			writeRoute(t, &b.extras[i].Routes[j], firstExtra+i)
 		}
 	}
 	return t.Bytes
 }
 
 // writeRoute writes a route with all its hops and the discard route behind
-// them, into the main table or the one given.
+// them, into the main table or the one given. A breakout is written as two
+// halves, which win over the default route that the gateway has already.
 func writeRoute(t *render.Text, r *route.Route, table int) {
+	if r.Kind == route.Breakout && r.Prefix.Bits() == 0 {
+		half := *r
+		for n := range uint64(2) {
+			half.Prefix, _ = addr.Nth(r.Prefix, 1, n)
+			writeRoute(t, &half, table)
+		}
+		return
+	}
 	end := func() {
 		if table > 0 {
 			t.Str(" table ").Num(table)
 		}
 		t.End()
 	}
+	if r.Link != nil {
+		t.Str("route replace ").Prefix(r.Prefix).Str(" via ").Addr(r.NextHop).Str(" dev ").Str(r.Link.Device)
+		end()
+	}
 	for i := range r.Hops {
 		t.Str("route replace ").Prefix(r.Prefix).Str(" dev ").Str(r.Hops[i].Interface).Str(" metric ").Num(r.Hops[i].Metric)
 		end()
 	}
-	t.Str("route replace blackhole ").Prefix(r.Prefix).Str(" metric ").Num(route.DiscardMetric)
-	end()
+	if r.Discards() {
+		t.Str("route replace blackhole ").Prefix(r.Prefix).Str(" metric ").Num(route.DiscardMetric)
+		end()
+	}
 }
 
 // rules sends packets into the routing table that is meant for them: a
 // tunnel's own packets, by their mark, into the one that leaves by its link;
-// and what comes from another hub into the one that hands it to its site.
+// and what route.Extras names into the table made for it.
 func (b *bundle) rules(v4 bool) []byte {
 	t := &render.Text{}
 	command := "ip -force -batch rules.ip"
@@ -217,13 +231,18 @@ func (b *bundle) rules(v4 bool) []byte {
 			t.Str("rule add fwmark ").Str(table).Str(" lookup ").Str(table).Str(" priority ").Line(table)
 		}
 	}
-	for i := range b.fromHubs {
-		o := &b.plan.Overlays[b.fromHubs[i].Overlay]
-		if v4 && !o.Needs4 || !v4 && !o.Needs6 {
+	for i := range b.extras {
+		table := firstExtra + i
+		if !slices.ContainsFunc(b.extras[i].Routes, func(r route.Route) bool { return r.Prefix.Addr().Is4() == v4 }) {
 			continue
 		}
-		for _, name := range b.fromHubs[i].Interfaces {
-			t.Str("rule add iif ").Str(name).Str(" lookup ").Num(firstHubTable + i).Str(" priority ").Num(firstHubTable + i).End()
+		for _, name := range b.extras[i].Arriving {
+			t.Str("rule add iif ").Str(name).Str(" lookup ").Num(table).Str(" priority ").Num(table).End()
+		}
+		for _, prefix := range b.extras[i].From {
+			if prefix.Addr().Is4() == v4 {
+				t.Str("rule add from ").Prefix(prefix).Str(" lookup ").Num(table).Str(" priority ").Num(table).End()
+			}
 		}
 	}
 	if len(t.Bytes) == empty {

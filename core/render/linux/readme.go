@@ -98,7 +98,7 @@ func (b *bundle) neighbour(t *render.Text) {
 	}
 	var remote []netip.Prefix
 	for i := range b.routes {
-		if b.routes[i].Kind != route.Connected {
+		if r := &b.routes[i]; r.Kind == route.Overlay || r.Kind == route.Cut || r.Kind == route.Breakout {
 			remote = append(remote, b.routes[i].Prefix)
 		}
 	}

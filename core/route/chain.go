@@ -1,0 +1,139 @@
+package route
+
+import (
+	"encoding/binary"
+	"slices"
+
+	"wideknot/core/tunnel"
+)
+
+// A chainer makes the hops of one site in one overlay. Most destinations are
+// reached by the same neighbours at the same costs, so a chain is made once
+// and shared.
+type chainer struct {
+	m       *Map
+	overlay int
+	site    int
+	reach   *reach
+	ways    []way
+	id      []byte
+	made    map[string][]Hop
+	last    struct { // several subnets of a site stand together often
+		to, via int
+		hops    []Hop
+	}
+}
+
+func (m *Map) chainer(overlay, site int) *chainer {
+	c := &chainer{m: m, overlay: overlay, site: site, reach: m.graphs[overlay].newReach(), made: map[string][]Hop{}}
+	c.last.to = -1
+	return c
+}
+
+// chain returns the hops to a site, those of the neighbour via first when it
+// is not -1.
+func (c *chainer) chain(to, via int) []Hop {
+	if c.last.to == to && c.last.via == via {
+		return c.last.hops
+	}
+	g := c.m.graphs[c.overlay]
+	c.reach.measure(g, to)
+	c.ways = g.ways(c.ways[:0], c.site, to, c.reach)
+	hops := c.hops(c.ways, via)
+	c.last.to, c.last.via, c.last.hops = to, via, hops
+	return hops
+}
+
+func (c *chainer) hops(ways []way, via int) []Hop {
+	if len(ways) > 0 && ways[0].weight.hops == 1 {
+		return c.fresh(ways, via) // only this destination is reached so
+	}
+	c.id = binary.AppendVarint(c.id[:0], int64(via))
+	for _, w := range ways {
+		c.id = binary.AppendUvarint(c.id, uint64(w.step.adjacency))
+		c.id = binary.AppendUvarint(c.id, uint64(w.weight.cost))
+		c.id = binary.AppendUvarint(c.id, uint64(w.weight.hops))
+		c.id = binary.AppendUvarint(c.id, uint64(w.weight.key))
+	}
+	if hops, ok := c.made[string(c.id)]; ok {
+		return hops
+	}
+	hops := c.fresh(ways, via)
+	c.made[string(c.id)] = hops
+	return hops
+}
+
+func (c *chainer) fresh(ways []way, via int) []Hop {
+	hops := c.m.tunnelsOf(c.overlay, c.site, ways)
+	for i := range hops {
+		hops[i].pinned = hops[i].Via == via
+	}
+	c.m.order(hops)
+	return hops
+}
+
+// tunnelsOf lists all tunnels of the ways, in their order and by rank.
+func (m *Map) tunnelsOf(overlay, site int, ways []way) []Hop {
+	g := m.graphs[overlay]
+	size := 0
+	for _, w := range ways {
+		size += len(g.overlay.Adjacencies[w.step.adjacency].Tunnels)
+	}
+	out := make([]Hop, 0, size)
+	for _, w := range ways {
+		a := &g.overlay.Adjacencies[w.step.adjacency]
+		for rank := range a.Tunnels {
+			end := tunnel.End{Overlay: overlay, Adjacency: w.step.adjacency, Tunnel: rank, AtA: a.A == site}
+			local, remote := m.Plan.Sides(end)
+			out = append(out, Hop{
+				End: end, Via: w.step.to, Interface: m.Plan.Interface(local, remote),
+				Cost: int(w.weight.cost), Steps: int(w.weight.hops), To: -1, weight: w.weight,
+			})
+		}
+	}
+	return out
+}
+
+// breakout lists what a site that sends its internet traffic through hubs needs
+// besides: the default routes, the exceptions, and a pin for every tunnel's
+// endpoint, which must not be sought inside a tunnel.
+func (m *Map) breakout(site int) []Route {
+	p := m.Plan
+	var out []Route
+	for i, g := range m.graphs {
+		b := g.overlay.Spec.Breakout
+		if b == nil || !slices.Contains(b.Sites, p.Site(site).Key) {
+			continue
+		}
+		var hops []Hop
+		first := -1
+		for _, key := range b.Hubs {
+			hub := p.SiteIndex(key)
+			if s, adjacent := g.step(site, hub); adjacent {
+				more := m.tunnelsOf(i, site, []way{{s, s.weight}})
+				if first < 0 {
+					first = hub
+				}
+				hops = append(hops, more...)
+			}
+		}
+		metric := 0
+		for j := range hops {
+			h := &hops[j]
+			if j > 0 && h.Via == hops[j-1].Via {
+				metric, h.Why = metric+10, TunnelRank
+			} else {
+				metric, h.Why = (metric/100+1)*100, HubOrder
+			}
+			h.Metric = metric
+		}
+		if len(hops) == 0 {
+			continue // a finding says so
+		}
+		for _, all := range defaults(g.overlay) {
+			out = append(out, Route{Prefix: all, Kind: Breakout, To: first, Overlay: g.overlay.Spec.Key, Hops: hops})
+		}
+		out = append(out, m.outside(site, b.Except)...)
+	}
+	return out
+}
