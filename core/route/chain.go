@@ -65,6 +65,10 @@ func (c *chainer) hops(ways []way, via int) []Hop {
 
 func (c *chainer) fresh(ways []way, via int) []Hop {
 	hops := c.m.tunnelsOf(c.overlay, c.site, ways)
+	if via < 0 {
+		number(hops) // ways and ranks are in order already
+		return hops
+	}
 	for i := range hops {
 		hops[i].pinned = hops[i].Via == via
 	}

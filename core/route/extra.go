@@ -91,9 +91,10 @@ func without(all, some []int) []int {
 func (m *Map) onwardTable(overlay, site int) []Route {
 	g := m.graphs[overlay]
 	c := m.chainer(overlay, site)
+	own := m.Plan.Site(site).Shared(g.overlay.Spec.Key)
 	var out []Route
 	for _, h := range m.shared[overlay] {
-		if h.site == site || m.covered(overlay, site, h.prefix) {
+		if h.site == site || covered(own, h.prefix) {
 			continue
 		}
 		r := Route{Prefix: h.prefix, Kind: Overlay, To: h.site, Overlay: g.overlay.Spec.Key, Hops: c.hops(g.onward(site, h.site), -1)}

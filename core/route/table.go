@@ -198,8 +198,9 @@ func (m *Map) routes(site int, open, closed []int) []Route {
 		out = m.routesOf(out, i, site)
 	}
 	for _, i := range closed {
+		own := m.Plan.Site(site).Shared(m.graphs[i].overlay.Spec.Key)
 		for _, h := range m.shared[i] {
-			if h.site != site && !m.covered(i, site, h.prefix) {
+			if h.site != site && !covered(own, h.prefix) {
 				out = append(out, Route{Prefix: h.prefix, Kind: Cut, To: h.site, Overlay: m.graphs[i].overlay.Spec.Key})
 			}
 		}
@@ -210,12 +211,11 @@ func (m *Map) routes(site int, open, closed []int) []Route {
 	return m.merge(out)
 }
 
-// covered reports whether the site's own subnets hold the prefix: packets for
+// covered reports whether the site's own prefixes hold another's: packets for
 // it could never arrive from elsewhere.
-func (m *Map) covered(overlay, site int, prefix netip.Prefix) bool {
-	own := m.Plan.Site(site)
-	for i := range own.Subnets {
-		if n := &own.Subnets[i]; n.SharedInto(m.graphs[overlay].overlay.Spec.Key) && addr.Covers(n.Taking(), prefix) {
+func covered(own []netip.Prefix, prefix netip.Prefix) bool {
+	for _, o := range own {
+		if addr.Covers(o, prefix) {
 			return true
 		}
 	}
@@ -225,11 +225,17 @@ func (m *Map) covered(overlay, site int, prefix netip.Prefix) bool {
 func (m *Map) routesOf(out []Route, overlay, site int) []Route {
 	g := m.graphs[overlay]
 	c := m.chainer(overlay, site)
+	own := m.Plan.Site(site).Shared(g.overlay.Spec.Key)
+	pins := len(g.overlay.Spec.Pins) > 0
 	for _, h := range m.shared[overlay] {
-		if h.site == site || m.covered(overlay, site, h.prefix) {
+		if h.site == site || covered(own, h.prefix) {
 			continue
 		}
-		r := Route{Prefix: h.prefix, Kind: Overlay, To: h.site, Overlay: g.overlay.Spec.Key, Hops: c.chain(h.site, m.pinned(overlay, site, h.prefix))}
+		via := -1
+		if pins {
+			via = m.pinned(overlay, site, h.prefix)
+		}
+		r := Route{Prefix: h.prefix, Kind: Overlay, To: h.site, Overlay: g.overlay.Spec.Key, Hops: c.chain(h.site, via)}
 		if len(r.Hops) == 0 {
 			r.Kind = Cut
 		}
@@ -288,6 +294,11 @@ func (m *Map) order(hops []Hop) {
 		return cmp.Or(cmp.Compare(boolInt(!a.pinned), boolInt(!b.pinned)), a.weight.compare(b.weight), byKey(a.To, b.To),
 			cmp.Compare(a.End.Overlay, b.End.Overlay), cmp.Compare(a.End.Tunnel, b.End.Tunnel))
 	})
+	number(hops)
+}
+
+// number gives sorted hops their metrics and reasons.
+func number(hops []Hop) {
 	metric := 0
 	for i := range hops {
 		h := &hops[i]

@@ -2,6 +2,7 @@ package tunnel
 
 import (
 	"net/netip"
+	"slices"
 	"strconv"
 
 	"wideknot/core/addr"
@@ -60,8 +61,36 @@ func (p *Plan) Peers(site int) []Peer {
 				peer.Allowed = append(peer.Allowed, netip.PrefixFrom(block.Addr(), block.Addr().BitLen()))
 			}
 		}
-		peer.Allowed = append(peer.Allowed, prefixes...)
+		peer.Allowed = append(peer.Allowed, o.withBreakout(prefixes, p.Site(site).Key, p.Site(remote.Site).Key)...)
 		out = append(out, peer)
+	}
+	return out
+}
+
+var (
+	all4 = netip.MustParsePrefix("0.0.0.0/0")
+	all6 = netip.MustParsePrefix("::/0")
+)
+
+// withBreakout lets everything come from a hub by which a site reaches the
+// internet. A default replaces the prefixes of its own family only.
+func (o *Overlay) withBreakout(prefixes []netip.Prefix, site, hub string) []netip.Prefix {
+	b := o.Spec.Breakout
+	if b == nil || !slices.Contains(b.Sites, site) || !slices.Contains(b.Hubs, hub) {
+		return prefixes
+	}
+	var out []netip.Prefix
+	for _, all := range []netip.Prefix{all4, all6} {
+		needed := all == all4 && o.Needs4 || all == all6 && o.Needs6
+		if needed {
+			out = append(out, all)
+			continue
+		}
+		for _, p := range prefixes {
+			if p.Addr().Is4() == all.Addr().Is4() {
+				out = append(out, p)
+			}
+		}
 	}
 	return out
 }

@@ -2,10 +2,12 @@ package linux
 
 import (
 	"net/netip"
+	"strings"
 
 	"wideknot/core/addr"
 	"wideknot/core/estate"
 	"wideknot/core/render"
+	"wideknot/core/tunnel"
 )
 
 // filter renders the nftables rules. They judge overlay traffic only: whatever
@@ -20,6 +22,7 @@ func (b *bundle) filter() []byte {
 	b.pass(t)
 	b.clamp(t)
 	b.maps(t)
+	b.breakoutNAT(t)
 	t.Line("}")
 	return t.Bytes
 }
@@ -74,27 +77,36 @@ func list(t *render.Text, prefixes []netip.Prefix) *render.Text {
 	return t.Str(" }")
 }
 
-// pass lets shared prefixes in and out of tunnels; only a hub passes packets
-// from tunnel to tunnel.
+// pass lets shared prefixes in and out of tunnels, as far as the zone policies
+// permit; only a hub passes packets from tunnel to tunnel, and only within an
+// overlay.
 func (b *bundle) pass(t *render.Text) {
-	t.Line("\tset tunnels {").Line("\t\ttype ifname").Str("\t\telements = { ")
-	for i := range b.peers {
-		if i > 0 {
-			t.Str(", ")
-		}
-		t.Str("\"").Str(b.peers[i].Interface).Str("\"")
-	}
-	t.Line(" }").Line("\t}")
-	carries := false
+	var overlays []int
 	for i := range b.plan.Overlays {
-		carries = carries || b.plan.Overlays[i].IsHub(b.index)
+		if b.set(t, setOf(b.plan.Overlays[i].Spec.Key), func(o *tunnel.Overlay) bool { return o == &b.plan.Overlays[i] }) {
+			overlays = append(overlays, i)
+		}
+	}
+	b.set(t, "tunnels", func(*tunnel.Overlay) bool { return true })
+	for _, i := range overlays {
+		b.zones(t, i)
 	}
 	t.Line("\tchain pass {").Line("\t\ttype filter hook forward priority filter; policy accept;")
-	verdict := " drop"
-	if carries {
-		verdict = " accept"
+	for _, i := range overlays {
+		if o := &b.plan.Overlays[i]; o.IsHub(b.index) {
+			set := setOf(o.Spec.Key)
+			t.Str("\t\tiifname @").Str(set).Str(" oifname @").Str(set).Line(" accept")
+			b.breakoutPass(t, o, set)
+		}
 	}
-	t.Str("\t\tiifname @tunnels oifname @tunnels").Line(verdict)
+	t.Line("\t\tiifname @tunnels oifname @tunnels drop")
+	for _, i := range overlays {
+		if spec := b.plan.Overlays[i].Spec; spec.Policy != nil {
+			set := setOf(spec.Key)
+			t.Str("\t\tiifname @").Str(set).Str(" jump zones_").Line(set)
+			t.Str("\t\toifname @").Str(set).Str(" jump zones_").Line(set)
+		}
+	}
 	v4, v6 := b.shared()
 	for _, f := range []struct {
 		family   string
@@ -106,6 +118,31 @@ func (b *bundle) pass(t *render.Text) {
 		}
 	}
 	t.Line("\t\tiifname @tunnels drop").Line("\t\toifname @tunnels drop").Line("\t}")
+}
+
+// setOf names the set of an overlay's interfaces; nft takes no dashes there.
+func setOf(overlay string) string { return "in_" + strings.ReplaceAll(overlay, "-", "_") }
+
+// set declares the interfaces of the tunnels whose overlay is wanted, and
+// reports whether there are any.
+func (b *bundle) set(t *render.Text, name string, wanted func(*tunnel.Overlay) bool) bool {
+	any := false
+	for i := range b.peers {
+		if !wanted(b.peers[i].Overlay) {
+			continue
+		}
+		if any {
+			t.Str(", ")
+		} else {
+			t.Str("\tset ").Str(name).Line(" {").Line("\t\ttype ifname").Str("\t\telements = { ")
+		}
+		t.Str("\"").Str(b.peers[i].Interface).Str("\"")
+		any = true
+	}
+	if any {
+		t.Line(" }").Line("\t}")
+	}
+	return any
 }
 
 // clamp lowers the TCP segment size announced through a tunnel to what it

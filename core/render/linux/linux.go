@@ -25,7 +25,7 @@ func NoKeys(string) (string, bool) { return "", false }
 // gives the same bytes. It is empty for a site without tunnels.
 func Site(m *route.Map, site int, keys Keys) []render.File {
 	b := &bundle{
-		plan: m.Plan, site: m.Plan.Site(site), index: site,
+		plan: m.Plan, routeMap: m, site: m.Plan.Site(site), index: site,
 		peers: m.Plan.Peers(site), routes: m.Table(site), keys: keys,
 	}
 	if len(b.peers) == 0 {
@@ -64,7 +64,8 @@ type bundle struct {
 	marks  map[string]int // link → packet mark and routing table, where links need them
 	keys   Keys
 
-	extras []route.Extra
+	extras   []route.Extra
+	routeMap *route.Map
 }
 
 // firstMark is the mark and the number of the routing table of a site's first

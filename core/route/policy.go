@@ -1,0 +1,155 @@
+package route
+
+import (
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"wideknot/core/addr"
+	"wideknot/core/estate"
+)
+
+// A Policy is an overlay's zone policy with its parties resolved. Its rules are
+// asked in order and the first that matches decides. A permit also lets the
+// replies pass, at its place: what an earlier rule denies in the other
+// direction keeps the replies out. No state is kept, so a flow survives its
+// move to another tunnel or hub.
+type Policy struct {
+	Default estate.Action
+	Rules   []Clause
+}
+
+// Clause is one rule of a policy.
+type Clause struct {
+	Spec     estate.Rule
+	From, To Party
+}
+
+// A Party is a set of subnets of the overlay, or of prefixes as written where
+// a rule names a prefix alone; Any is everything.
+type Party struct {
+	Any     bool
+	Members []Member
+	Literal netip.Prefix
+}
+
+// A Member is a subnet of a party.
+type Member struct{ Site, Subnet int }
+
+// Empty reports whether nothing belongs to the party.
+func (p *Party) Empty() bool { return !p.Any && len(p.Members) == 0 && !p.Literal.IsValid() }
+
+// Policy resolves the policy of an overlay; nil when it has none.
+func (m *Map) Policy(overlay int) *Policy {
+	spec := m.graphs[overlay].overlay.Spec
+	if spec.Policy == nil {
+		return nil
+	}
+	p := &Policy{Default: spec.Policy.Default}
+	for _, r := range spec.Policy.Rules {
+		p.Rules = append(p.Rules, Clause{Spec: r, From: m.party(overlay, r.From), To: m.party(overlay, r.To)})
+	}
+	return p
+}
+
+func (m *Map) party(overlay int, spec estate.Party) Party {
+	switch {
+	case spec == (estate.Party{}):
+		return Party{Any: true}
+	case spec.Zone == "" && spec.Site == "":
+		return Party{Literal: spec.Prefix}
+	}
+	var out Party
+	for _, h := range m.shared[overlay] {
+		n := m.subnet(h)
+		if (spec.Zone == "" || n.Zone == spec.Zone) && (spec.Site == "" || m.Plan.Site(h.site).Key == spec.Site) &&
+			(!spec.Prefix.IsValid() || addr.Covers(spec.Prefix, h.prefix)) {
+			out.Members = append(out.Members, Member{h.site, h.subnet})
+		}
+	}
+	return out
+}
+
+// holds reports whether a host belongs to the party.
+func (p *Party) holds(h place) bool {
+	return p.Any || p.Literal.IsValid() && p.Literal.Contains(h.seen) || slices.Contains(p.Members, Member{h.site, h.subnet})
+}
+
+// matches reports whether the rule speaks of packets from a to b. A port of 0
+// stands for one nobody names, such as the port to which a reply goes.
+func (r *Clause) matches(a, b place, protocol string, port int) bool {
+	if !r.From.holds(a) || !r.To.holds(b) {
+		return false
+	}
+	if r.Spec.Protocol != "" && r.Spec.Protocol != "any" && r.Spec.Protocol != protocol {
+		return false
+	}
+	return len(r.Spec.Ports) == 0 || slices.ContainsFunc(r.Spec.Ports, func(text string) bool {
+		low, high := PortRange(text)
+		return port >= low && port <= high && port > 0
+	})
+}
+
+// PortRange reads a port or a range such as 8000-8080.
+func PortRange(text string) (low, high int) {
+	first, last, isRange := strings.Cut(text, "-")
+	low, _ = strconv.Atoi(first) // validation has seen to the form
+	if high = low; isRange {
+		high, _ = strconv.Atoi(last)
+	}
+	return low, high
+}
+
+// verdict says what becomes of a packet from a to b, and which rule decided,
+// from 1; 0 is the default. For a reply, protocol and port are those of the
+// flow it answers.
+func (p *Policy) verdict(a, b place, protocol string, port int, reply bool) (estate.Action, int) {
+	for i := range p.Rules {
+		r := &p.Rules[i]
+		switch {
+		case reply && r.Spec.Action == estate.Permit && r.matches(b, a, protocol, port):
+			return estate.Permit, i + 1
+		case reply && r.matches(a, b, protocol, 0), !reply && r.matches(a, b, protocol, port):
+			return r.Spec.Action, i + 1
+		}
+	}
+	return p.Default, 0
+}
+
+// Within reports whether everything of the party belongs to the other too.
+func (m *Map) Within(inner, outer *Party) bool {
+	switch {
+	case outer.Any || inner.Empty():
+		return true
+	case inner.Any:
+		return false
+	case inner.Literal.IsValid():
+		return outer.Literal.IsValid() && addr.Covers(outer.Literal, inner.Literal)
+	}
+	for _, member := range inner.Members {
+		prefix := m.Plan.Site(member.Site).Subnets[member.Subnet].Taking()
+		if !slices.Contains(outer.Members, member) && !(outer.Literal.IsValid() && addr.Covers(outer.Literal, prefix)) {
+			return false
+		}
+	}
+	return true
+}
+
+// Meet reports whether something belongs to both parties.
+func (m *Map) Meet(a, b *Party) bool {
+	switch {
+	case a.Empty() || b.Empty():
+		return false
+	case a.Any || b.Any:
+		return true
+	case a.Literal.IsValid() && b.Literal.IsValid():
+		return a.Literal.Overlaps(b.Literal)
+	case a.Literal.IsValid():
+		a, b = b, a
+	}
+	return slices.ContainsFunc(a.Members, func(member Member) bool {
+		return slices.Contains(b.Members, member) ||
+			b.Literal.IsValid() && b.Literal.Overlaps(m.Plan.Site(member.Site).Subnets[member.Subnet].Taking())
+	})
+}
