@@ -74,7 +74,8 @@ var All = []Check{
 	sameSite, collisions, mapped, specialSpace,
 	pools, poolRoom, carrierSpace,
 	spokesWithoutHub, apart, hubReach, membership,
-	links, limits, mtus, ports, keys,
+	links, equalRanks, hostNames, limits, throughput, mtus, mixedMTU, ports, forwards, clocks, keys,
+	proposals, asymmetric, clauses, breakouts,
 	pending,
 }
 
@@ -109,7 +110,7 @@ func (f *Finding) Stage() string {
 	switch family, _, _ := strings.Cut(f.Code, "/"); family {
 	case "address", "pool":
 		return "addresses"
-	case "shape", "pending":
+	case "shape", "pending", "path", "policy", "breakout", "crypto":
 		return "shape"
 	}
 	return "survey"

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -100,13 +101,39 @@ func TestFindings(t *testing.T) {
 		{"gateway/ports", Error, "name: Hub\n", "name: Hub\n    gateway: {listen_port: 65530}\n", "hub has no UDP port left for 2"},
 		{"gateway/interface", Error, "name: Spoke\n", "name: Spoke\n    gateway: {lan_device: hub-1}\n", "tunnel interface hub-1 at spoke has the name of a device"},
 		{"mtu/small", Warning, "- {key: a, reach: static", "- {key: a, mtu: 1300, reach: static", "has room for 1240 bytes"},
+		{"link/equal-rank", Warning, "      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "      - {key: b, reach: nat}\n    subnets: [{prefix: 10.16.2.0/24", "other/a and other/b have the same rank 1"},
+		{"link/name", Warning, "- {key: b, reach: static, addresses: [203.0.113.2], rank: 2}", "- {key: b, reach: dynamic, hostname: gw.hub.local, rank: 2}", "a name that only a local network knows"},
+		{"gateway/throughput", Warning, "name: Hub\n", "name: Hub\n    gateway: {throughput_mbps: 5}\n", "ask for 9 Mbit/s; its gateway can do 5"},
+		{"gateway/clock", Warning, "name: Hub\n", "name: Hub\n    gateway: {clock_skew_s: -90}\n", "clock of hub is off by -90 s"},
+		{"gateway/not-forwarded", Error, "- {key: a, reach: static, addresses: [203.0.113.1]}", "- {key: a, reach: forwarded, outside: 203.0.113.1, forwards: [51820-51821]}", "3 tunnels of hub/a listen on ports that are not forwarded"},
+		{"mtu/mixed", Note, "- {key: b, reach: static, addresses: [203.0.113.2], rank: 2}", "- {key: b, reach: static, addresses: [203.0.113.2], rank: 2, mtu: 1492}", "at 2 pairs of ops a backup tunnel is narrower"},
+		{"crypto/transport", Error, "name: Hub\n", "name: Hub\n    gateway: {transports: [ipsec]}\n", "the gateway of hub cannot do wireguard"},
+		{"crypto/target", Error, "shape: hub-and-spoke, ", "shape: hub-and-spoke, transport: ipsec, ", "carries WireGuard only"},
+		{"crypto/proposals", Error, "shape: hub-and-spoke, ", "shape: hub-and-spoke, transport: ipsec, crypto: {ike: [ENCR_AES_CBC-256/PRF_HMAC_SHA2_256/AUTH_HMAC_SHA2_256_128/Curve25519]}, ", "other and hub have no IPsec proposal in common"},
+		{"policy/dead", Warning, policy, "policy: {default: permit, rules: [{action: deny, from: {zone: guest}}]}}", "rule 1 of ops (deny guest to anywhere) can never match"},
+		{"policy/shadowed", Warning, policy, "policy: {default: permit, rules: [{action: deny, to: {prefix: 10.0.0.0/8}}, {action: permit, from: {site: spoke}, to: {site: hub}, protocol: tcp}]}}", "rule 2 of ops (permit at spoke to at hub tcp) is never asked: rule 1 stands above it"},
+		{"policy/shadowed", Note, policy, "policy: {default: permit, rules: [{action: permit}, {action: permit, from: {site: spoke}}]}}", "is never asked"},
+		{"policy/return", Warning, policy, "policy: {default: deny, rules: [{action: deny, from: {site: hub}, to: {site: spoke}}, {action: permit, from: {site: spoke}, to: {site: hub}, protocol: tcp, ports: [443]}]}}", "rule 2 of ops (permit at spoke to at hub tcp 443) lets sessions start whose answers rule 1 denies"},
+		{"policy/one-way", Warning, policy, "policy: {default: permit, rules: [{action: deny, from: {site: hub}, to: {site: spoke}}]}}", "also denies the answers"},
+		{"breakout/nat", Error, policy, "breakout: {hubs: [hub], sites: [spoke]}}", "no internet device of hub"},
+		{"breakout/pins", Error, policy, "breakout: {hubs: [hub], sites: [spoke]}}", "the tunnels of spoke over a would be sent into themselves"},
+		{"breakout/no-hub", Error, "hubs: [hub], spokes: [{site: spoke}, {site: other}]}", "hubs: [hub, other], spokes: [{site: spoke, hubs: [hub]}], breakout: {hubs: [other], sites: [spoke]}}", "has no tunnel to other"},
 		{"key/missing", Note, "    other: HIgo9xNzJMWLKASShiTqIybxZ0U3wGLiUeJ1PKf8ykw=\n", "", "1 gateways have no key yet"},
 		{"key/reused", Error, "HIgo9xNzJMWLKASShiTqIybxZ0U3wGLiUeJ1PKf8ykw=", "bNXfpnSrj8jyPlpoEjVmkuDDm0GbOKdGfPRvqeRmYnc=", "spoke and other use the same public key"},
 	} {
+		if c.old == policy {
+			c.old, c.new = "{site: other}]}", "{site: other}], "+c.new
+		}
 		if !strings.Contains(base, c.old) {
 			t.Fatalf("%s: the base has no %q", c.code, c.old)
 		}
 		text := strings.Replace(base, c.old, c.new, 1)
+		switch c.code { // these need a second change
+		case "crypto/proposals":
+			text = strings.Replace(text, "name: Other\n", "name: Other\n    gateway: {proposals: [ENCR_AES_GCM_16-256]}\n", 1)
+		case "gateway/throughput":
+			text = strings.NewReplacer("name: Spoke\n", "name: Spoke\n    demand_mbps: 4\n", "name: Other\n", "name: Other\n    demand_mbps: 5\n").Replace(text)
+		}
 		if c.code == "shape/no-hub" {
 			text = strings.ReplaceAll(strings.ReplaceAll(base, "reach: static", "reach: nat"), "spokes: [{site: spoke}, ", "spokes: [")
 			c.title = "other reaches no hub of ops"
@@ -124,6 +151,21 @@ func TestFindings(t *testing.T) {
 		if f.Why == "" || f.Mend == "" || len(f.Subjects) == 0 || f.ID == "" {
 			t.Errorf("%s: incomplete: %+v", c.code, f)
 		}
+	}
+}
+
+// policy marks the cases that add something to the overlay.
+const policy = "+"
+
+func TestPinsMakeAsymmetry(t *testing.T) {
+	text, err := os.ReadFile("../../examples/two-hubs.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := run(t, strings.Replace(string(text), "hubs: [first, second]", "hubs: [first, second], pins: [{site: tarn, via: second}]", 1))
+	i := slices.IndexFunc(found, func(f Finding) bool { return f.Code == "path/asymmetric" })
+	if i < 0 || len(found[i].Evidence) == 0 || !strings.Contains(found[i].Evidence[0], "tarn → second → first, and back first → tarn") {
+		t.Errorf("%+v", found)
 	}
 }
 

@@ -191,15 +191,6 @@ func pending(in *Input, report func(Finding)) {
 				Subjects: []Subject{{Overlay: spec.Key}},
 			})
 		}
-		if spec.Transport == estate.IPsec {
-			say("transport ipsec")
-		}
-		if spec.Breakout != nil {
-			say("internet breakout")
-		}
-		if spec.Policy != nil {
-			say("zone policy")
-		}
 		if spec.Probe != nil {
 			say("probe profile")
 		}

@@ -47,6 +47,11 @@ var siteColumns = []column[siteRow]{
 	{"upstream", func(r *siteRow, c *cell) error { return setAddress(&r.Gateway.Upstream, c) }, func(r *siteRow) string { return address(r.Gateway.Upstream) }},
 	{"listen_port", func(r *siteRow, c *cell) error { return setWhole(&r.Gateway.ListenPort, c) }, func(r *siteRow) string { return whole(r.Gateway.ListenPort) }},
 	{"used_ports", func(r *siteRow, c *cell) error { return setWholes(&r.Gateway.UsedPorts, c) }, func(r *siteRow) string { return wholes(r.Gateway.UsedPorts) }},
+	{"proposals", func(r *siteRow, c *cell) error {
+		r.Gateway.Proposals = slices.Clip(append([]string(nil), listCell(c)...))
+		return nil
+	}, func(r *siteRow) string { return words(r.Gateway.Proposals) }},
+	{"clock_skew_s", func(r *siteRow, c *cell) error { return setNumber(&r.Gateway.ClockSkewS, c) }, func(r *siteRow) string { return number(r.Gateway.ClockSkewS) }},
 	{"public_key", func(r *siteRow, c *cell) error { r.Gateway.PublicKey = c.text; return nil }, func(r *siteRow) string { return r.Gateway.PublicKey }},
 }
 
@@ -60,6 +65,7 @@ var linkColumns = []column[linkRow]{
 	{"hostname", func(r *linkRow, c *cell) error { r.Hostname = c.text; return nil }, func(r *linkRow) string { return r.Hostname }},
 	{"families", func(r *linkRow, c *cell) error { return setWords(&r.Families, c) }, func(r *linkRow) string { return words(r.Families) }},
 	{"outside", func(r *linkRow, c *cell) error { return setAddress(&r.Outside, c) }, func(r *linkRow) string { return address(r.Outside) }},
+	{"forwards", func(r *linkRow, c *cell) error { return setWords(&r.Forwards, c) }, func(r *linkRow) string { return words(r.Forwards) }},
 	{"rank", func(r *linkRow, c *cell) error { return setWhole(&r.Rank, c) }, func(r *linkRow) string { return whole(r.Rank) }},
 	{"down_mbps", func(r *linkRow, c *cell) error { return setNumber(&r.DownMbps, c) }, func(r *linkRow) string { return number(r.DownMbps) }},
 	{"up_mbps", func(r *linkRow, c *cell) error { return setNumber(&r.UpMbps, c) }, func(r *linkRow) string { return number(r.UpMbps) }},

@@ -81,6 +81,7 @@ type Link struct {
 	Hostname     string       `json:"hostname,omitempty"`
 	Families     []Family     `json:"families,omitempty"`
 	Outside      netip.Addr   `json:"outside,omitzero"`
+	Forwards     []string     `json:"forwards,omitempty"` // UDP ports or ranges forwarded to the link; empty means as many as it needs
 	Rank         int          `json:"rank,omitempty"`
 	DownMbps     float64      `json:"down_mbps,omitempty"`
 	UpMbps       float64      `json:"up_mbps,omitempty"`
@@ -214,7 +215,10 @@ const (
 type Target string
 
 // The configuration targets.
-const TargetLinux Target = "linux"
+const (
+	TargetLinux    Target = "linux"
+	TargetRestconf Target = "restconf"
+)
 
 // Reach says who can open a session to a link.
 type Reach string

@@ -179,7 +179,7 @@ func (v *validator) site(path string, s *Site, regions, overlays map[string]bool
 
 func (v *validator) gateway(path string, g *Gateway) {
 	choice(v, path+".placement", g.Placement, true, Inline, OneArmed)
-	choice(v, path+".target", g.Target, true, TargetLinux)
+	choice(v, path+".target", g.Target, true, TargetLinux, TargetRestconf)
 	v.between(path+".max_tunnels", "tunnel limit", float64(g.MaxTunnels), 1, 65536)
 	v.between(path+".throughput_mbps", "throughput", g.ThroughputMbps, 0, 1e6)
 	v.between(path+".listen_port", "port", float64(g.ListenPort), 1, 65535)
@@ -230,6 +230,11 @@ func (v *validator) link(path string, l *Link) {
 		v.fail(path+".hostname", "a dynamic link needs the host name under which it is found")
 	case l.Reach == Forwarded && !l.Outside.IsValid():
 		v.fail(path+".outside", "a forwarded link needs the outside address whose UDP ports are forwarded to it")
+	}
+	for i, p := range l.Forwards {
+		if !portForm.MatchString(p) {
+			v.fail(fmt.Sprintf("%s.forwards[%d]", path, i), "%q is not a port or a range such as 51820-51839", p)
+		}
 	}
 	for i, a := range l.Addresses {
 		if a.Zone() != "" || a.Is4In6() || a.IsUnspecified() || a.IsMulticast() {

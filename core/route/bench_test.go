@@ -40,3 +40,15 @@ func BenchmarkAllTables(b *testing.B) {
 		}
 	}
 }
+
+// BenchmarkFollow follows a packet between two of 1,000 spokes and back.
+func BenchmarkFollow(b *testing.B) {
+	p := thousand(b)
+	m := route.Build(p)
+	packet := route.Packet{From: p.Site(300).Subnets[0].Prefix.Addr().Next(), To: p.Site(900).Subnets[1].Prefix.Addr().Next()}
+	for b.Loop() {
+		if t := m.Follow(packet); !t.Arrives() || !t.Symmetric {
+			b.Fatal(t)
+		}
+	}
+}

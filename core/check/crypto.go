@@ -1,0 +1,217 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"wideknot/core/estate"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+)
+
+// proposals reports members that cannot do the overlay's transport, and pairs
+// without an IPsec proposal in common.
+func proposals(in *Input, report func(Finding)) {
+	p := in.Plan
+	for i := range p.Overlays {
+		o := &p.Overlays[i]
+		transport := o.Spec.Transport
+		if transport == "" {
+			transport = estate.WireGuard
+		}
+		for _, m := range o.Members {
+			g := &p.Site(m).Gateway
+			if len(g.Transports) > 0 && !slices.Contains(g.Transports, transport) {
+				report(Finding{
+					Code: "crypto/transport", Severity: Error,
+					Title:    fmt.Sprintf("the gateway of %s cannot do %s, which %s uses", p.Site(m).Key, transport, o.Spec.Key),
+					Why:      "None of its tunnels will come up.",
+					Mend:     "Take another transport for the overlay, or leave the site out.",
+					Subjects: []Subject{{Site: p.Site(m).Key}, {Overlay: o.Spec.Key}},
+				})
+			}
+			if transport == estate.IPsec && (g.Target == "" || g.Target == estate.TargetLinux) {
+				report(Finding{
+					Code: "crypto/target", Severity: Error,
+					Title:    fmt.Sprintf("%s takes target linux, which carries WireGuard only, but %s uses IPsec", p.Site(m).Key, o.Spec.Key),
+					Why:      "The configuration of this gateway lacks the overlay's tunnels.",
+					Mend:     "Set the gateway's target to restconf, or the overlay's transport to wireguard.",
+					Subjects: []Subject{{Site: p.Site(m).Key}, {Overlay: o.Spec.Key}},
+				})
+			}
+		}
+		if transport != estate.IPsec {
+			continue
+		}
+		for j := range o.Adjacencies {
+			a := &o.Adjacencies[j]
+			if ike, esp := p.Proposals(o, a); len(ike) == 0 || len(esp) == 0 {
+				report(Finding{
+					Code: "crypto/proposals", Severity: Error,
+					Title:    fmt.Sprintf("%s and %s have no IPsec proposal in common in %s", p.Site(a.A).Key, p.Site(a.B).Key, o.Spec.Key),
+					Evidence: []string{p.Site(a.A).Key + ": " + strings.Join(p.Site(a.A).Gateway.Proposals, ", "), p.Site(a.B).Key + ": " + strings.Join(p.Site(a.B).Gateway.Proposals, ", ")},
+					Why:      "They cannot agree on keys, and no tunnel comes up.",
+					Mend:     "Add a proposal that both can do to the overlay's crypto profile.",
+					Subjects: []Subject{{Overlay: o.Spec.Key}, {Site: p.Site(a.A).Key}, {Site: p.Site(a.B).Key}},
+				})
+			}
+		}
+	}
+}
+
+// equalRanks warns of links of one site whose rank is the same: their order is
+// then only that of their keys.
+func equalRanks(in *Input, report func(Finding)) {
+	members(in.Plan, func(_ int, site *estate.Site) {
+		first := map[int]string{}
+		for i := range site.Links {
+			l := &site.Links[i]
+			if l.NoTunnels {
+				continue
+			}
+			if other, taken := first[l.RankOf()]; taken {
+				report(Finding{
+					Code: "link/equal-rank", Severity: Warning,
+					Title:    fmt.Sprintf("%s/%s and %s/%s have the same rank %d", site.Key, other, site.Key, l.Key, l.RankOf()),
+					Why:      "Which of them carries the traffic follows from their keys only, which nobody meant.",
+					Mend:     "Give the links different ranks.",
+					Subjects: []Subject{{Site: site.Key, Link: l.Key}},
+				})
+				continue
+			}
+			first[l.RankOf()] = l.Key
+		}
+	})
+}
+
+// reservedNames end names that no resolver of the internet knows (RFC 6761,
+// RFC 6762).
+var reservedNames = []string{".invalid", ".local", ".test", ".localhost", ".internal"}
+
+// hostNames warns of links found by a name that cannot be resolved.
+func hostNames(in *Input, report func(Finding)) {
+	members(in.Plan, func(_ int, site *estate.Site) {
+		for i := range site.Links {
+			l := &site.Links[i]
+			if l.Reach == estate.Dynamic && slices.ContainsFunc(reservedNames, func(end string) bool { return strings.HasSuffix(strings.TrimSuffix(l.Hostname, "."), end) }) {
+				report(Finding{
+					Code: "link/name", Severity: Warning,
+					Title:    fmt.Sprintf("%s/%s is found by %s, a name that only a local network knows", site.Key, l.Key, l.Hostname),
+					Why:      "The other ends cannot call it.",
+					Mend:     "Register a public name, or make the link call out.",
+					Subjects: []Subject{{Site: site.Key, Link: l.Key}},
+				})
+			}
+		}
+	})
+}
+
+// throughput reports hubs whose gateway is narrower than the demand of the
+// sites that use them first.
+func throughput(in *Input, report func(Finding)) {
+	p := in.Plan
+	load := map[int]float64{}
+	for i := range p.Overlays {
+		o := &p.Overlays[i]
+		for j := range o.Adjacencies {
+			if a := &o.Adjacencies[j]; a.Kind == tunnel.ToHub && a.Position == 1 {
+				load[a.B] += p.Site(a.A).DemandMbps
+			}
+		}
+	}
+	members(p, func(i int, site *estate.Site) {
+		if most := site.Gateway.ThroughputMbps; most > 0 && load[i] > most {
+			report(Finding{
+				Code: "gateway/throughput", Severity: Warning,
+				Title:    fmt.Sprintf("the sites that use %s first ask for %.0f Mbit/s; its gateway can do %.0f", site.Key, load[i], most),
+				Why:      "At busy times packets are dropped, of every site alike.",
+				Mend:     "Let some spokes use another hub first, or take a faster gateway.",
+				Subjects: []Subject{{Site: site.Key}},
+			})
+		}
+	})
+}
+
+// mixedMTU notes overlays in which a flow's MTU changes when it moves to a
+// backup.
+func mixedMTU(in *Input, report func(Finding)) {
+	p := in.Plan
+	for i := range p.Overlays {
+		o := &p.Overlays[i]
+		mixed := 0
+		low, high := 1<<16, 0
+		for j := range o.Adjacencies {
+			tunnels := o.Adjacencies[j].Tunnels
+			for k := range tunnels {
+				low, high = min(low, tunnels[k].MTU), max(high, tunnels[k].MTU)
+				if k > 0 && tunnels[k].MTU < tunnels[0].MTU {
+					mixed++
+					break
+				}
+			}
+		}
+		if mixed > 0 {
+			report(Finding{
+				Code: "mtu/mixed", Severity: Note,
+				Title:    fmt.Sprintf("at %d pairs of %s a backup tunnel is narrower than the first choice (%d to %d bytes)", mixed, o.Spec.Key, low, high),
+				Why:      "TCP is clamped and adapts; large datagrams that fit before are fragmented or lost after the move.",
+				Mend:     "Keep datagrams below the narrowest tunnel, or give the links the same MTU.",
+				Subjects: []Subject{{Overlay: o.Spec.Key}},
+			})
+		}
+	}
+}
+
+// forwards reports tunnels whose port the router in front of a link does not
+// forward.
+func forwards(in *Input, report func(Finding)) {
+	p := in.Plan
+	members(p, func(i int, site *estate.Site) {
+		missing := map[string][]string{}
+		for _, e := range p.Ends(i) {
+			local, remote := p.Sides(e)
+			l := p.Link(local)
+			if l.Reach != estate.Forwarded || len(l.Forwards) == 0 || !remote.Calls {
+				continue
+			}
+			if !slices.ContainsFunc(l.Forwards, func(text string) bool {
+				low, high := route.PortRange(text)
+				return low <= local.UDP && local.UDP <= high
+			}) {
+				missing[l.Key] = append(missing[l.Key], fmt.Sprint(local.UDP))
+			}
+		}
+		for j := range site.Links {
+			if l := &site.Links[j]; len(missing[l.Key]) > 0 {
+				report(Finding{
+					Code: "gateway/not-forwarded", Severity: Error,
+					Title:    fmt.Sprintf("%d tunnels of %s/%s listen on ports that are not forwarded to it", len(missing[l.Key]), site.Key, l.Key),
+					Evidence: []string{"missing: " + strings.Join(missing[l.Key], " "), "forwarded: " + strings.Join(l.Forwards, " ")},
+					Why:      "The other end calls, and the router in front drops it.",
+					Mend:     "Have the ports forwarded, and enter them at the link.",
+					Subjects: []Subject{{Site: site.Key, Link: l.Key}},
+				})
+			}
+		}
+	})
+}
+
+// maxSkew is how far a gateway's clock may be off, in seconds, before
+// handshakes and certificates fail.
+const maxSkew = 60
+
+// clocks warns of gateways whose clock is off.
+func clocks(in *Input, report func(Finding)) {
+	members(in.Plan, func(_ int, site *estate.Site) {
+		if skew := site.Gateway.ClockSkewS; skew > maxSkew || skew < -maxSkew {
+			report(Finding{
+				Code: "gateway/clock", Severity: Warning,
+				Title:    fmt.Sprintf("the clock of %s is off by %.0f s", site.Key, skew),
+				Why:      "Handshakes carry a time and are refused when it runs backwards; certificates seem expired or not yet valid.",
+				Mend:     "Set the clock, and let the gateway keep it by NTP.",
+				Subjects: []Subject{{Site: site.Key}},
+			})
+		}
+	})
+}
