@@ -1,0 +1,152 @@
+// Package judge has outside programs read what the renderings write.
+package judge
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"wideknot/core/estate"
+	"wideknot/core/render/restconf"
+	"wideknot/core/render/topology"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+)
+
+// modules are the folders of the standard models, from Debian's libyuma-base,
+// and of our own.
+var modules = []string{"/usr/share/yuma/nmda-modules/ietf", "/usr/share/yuma/modules/ietf", "../../../internal/yang"}
+
+func yanglint(t *testing.T, data []byte, models ...string) {
+	t.Helper()
+	if out, accepted := lint(t, data, models...); !accepted {
+		t.Errorf("yanglint %s:\n%s\n%.3000s", strings.Join(models, " "), out, data)
+	}
+}
+
+func lint(t *testing.T, data []byte, models ...string) (said string, accepted bool) {
+	t.Helper()
+	if _, err := exec.LookPath("yanglint"); err != nil {
+		t.Fatal("yanglint is missing; make test-tools installs it")
+	}
+	file := filepath.Join(t.TempDir(), "data.json")
+	if err := os.WriteFile(file, data, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	arguments := []string{"-D"}
+	for _, folder := range modules {
+		arguments = append(arguments, "-p", folder)
+	}
+	arguments = append(arguments, "-t", "config")
+	for _, m := range models {
+		found, err := filepath.Glob("/usr/share/yuma/*modules/ietf/" + m + "@*.yang")
+		if m == "wideknot-tunnel" {
+			found, err = []string{"../../../internal/yang/wideknot-tunnel.yang"}, nil
+		}
+		if err != nil || len(found) == 0 {
+			t.Fatalf("no module %s: %v", m, err)
+		}
+		newest := found[0]
+		for _, f := range found {
+			if filepath.Base(f) > filepath.Base(newest) {
+				newest = f
+			}
+		}
+		arguments = append(arguments, newest)
+	}
+	out, err := exec.Command("yanglint", append(arguments, file)...).CombinedOutput()
+	return string(out), err == nil && !strings.Contains(string(out), "err :")
+}
+
+func example(t *testing.T, name string, change ...string) *route.Map {
+	t.Helper()
+	text, err := os.ReadFile("../../../examples/" + name + ".yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	e, _, err := estate.Read(strings.NewReader(strings.NewReplacer(change...).Replace(string(text))))
+	if err != nil {
+		t.Fatal(err)
+	}
+	e.Allocations.Keys = map[string]string{}
+	for i := range e.Sites {
+		e.Allocations.Keys[e.Sites[i].Key] = "xTIBA5rboUvnH4htodjb6e697QjLERt1NAB4mZqp8Dg="
+	}
+	return route.Build(tunnel.Derive(e))
+}
+
+func TestYanglintAcceptsConfigurations(t *testing.T) {
+	ipsec := "key: ops\n    transport: ipsec"
+	for name, m := range map[string]*route.Map{
+		"three sites": example(t, "three-sites"),
+		"breakout":    example(t, "breakout"),
+		"the demo":    example(t, "brindlewater", "    transit: [100.96.0.0/16]", "    transit: [100.96.0.0/16, 'fd3a:91c2:8::/64']"),
+		"ipsec":       example(t, "three-sites", "key: ops", ipsec),
+	} {
+		sites := 0
+		for i := range m.Plan.Estate.Sites {
+			files, err := restconf.Site(m, i)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, f := range files {
+				if sites++; sites > 8 {
+					break // of each kind of site in the demo
+				}
+				yanglint(t, f.Text, "ietf-interfaces", "ietf-ip", "iana-if-type", "ietf-routing", "ietf-ipv4-unicast-routing", "ietf-ipv6-unicast-routing", "wideknot-tunnel")
+			}
+		}
+		if sites == 0 {
+			t.Errorf("%s: nothing was rendered", name)
+		}
+		file, err := topology.File(m.Plan)
+		if err != nil {
+			t.Fatal(err)
+		}
+		yanglint(t, file.Text, "ietf-network", "ietf-network-topology")
+	}
+}
+
+// A judge that accepts everything is none.
+func TestYanglintRefusesWhatIsWrong(t *testing.T) {
+	m := example(t, "three-sites")
+	files, err := restconf.Site(m, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, change := range [][2]string{{`"rank": 1`, `"rank": 0`}, {`"listen-port"`, `"listening-port"`}, {`"ip": "100.96.0.0"`, `"ip": "100.96.0.999"`}, {`"outgoing-interface": "stonebeck-1"`, `"outgoing-interface": "nowhere-1"`}} {
+		spoiled := strings.Replace(string(files[0].Text), change[0], change[1], 1)
+		if spoiled == string(files[0].Text) {
+			t.Fatalf("nothing to spoil: %s", change[0])
+		}
+		if _, accepted := lint(t, []byte(spoiled), "ietf-interfaces", "ietf-ip", "iana-if-type", "ietf-routing", "ietf-ipv4-unicast-routing", "ietf-ipv6-unicast-routing", "wideknot-tunnel"); accepted {
+			t.Errorf("accepted with %s", change[1])
+		}
+	}
+}
+
+func TestTheTwoEndsOfAnIPsecTunnelMirror(t *testing.T) {
+	m := example(t, "three-sites", "key: ops", "key: ops\n    transport: ipsec")
+	p := m.Plan
+	seen := map[string]tunnel.SA{}
+	for i := range p.Estate.Sites {
+		for _, e := range p.Ends(i) {
+			_, _, tun := p.At(e)
+			sa := p.SecurityAssociation(e)
+			other, ok := seen[p.Ident(tun)]
+			if !ok {
+				seen[p.Ident(tun)] = sa
+				continue
+			}
+			if sa.LocalID != other.RemoteID || sa.RemoteID != other.LocalID || strings.Join(sa.IKE, " ") != strings.Join(other.IKE, " ") ||
+				strings.Join(sa.ESP, " ") != strings.Join(other.ESP, " ") || sa.UDPEncapsulation != other.UDPEncapsulation || !sa.Initiates && !other.Initiates {
+				t.Errorf("%+v\n%+v", sa, other)
+			}
+		}
+	}
+	if len(seen) != 3 {
+		t.Errorf("%d tunnels", len(seen))
+	}
+}
