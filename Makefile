@@ -31,6 +31,7 @@ web/node_modules/.package-lock.json: web/package-lock.json
 # The front end's types follow from the API; run this after changing it.
 api:
 	go run ./cmd/wideknot openapi > docs/openapi.json
+	go run ./cmd/wideknot schema > docs/estate.schema.json
 	cd web && npm run --silent api
 
 lint: web/node_modules/.package-lock.json
