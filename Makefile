@@ -65,7 +65,7 @@ shots:
 tools:
 	@scripts/install mariadb-server
 test-tools:
-	@scripts/install mariadb-server chromium wireguard-go wireguard-tools nftables iproute2 iputils-ping procps libyang2-tools libyuma-base fonts-dejavu-core
+	@scripts/install mariadb-server chromium wireguard-go wireguard-tools nftables iproute2 iputils-ping procps libyang2-tools libyuma-base patch fonts-dejavu-core
 
 clean:
 	rm -rf bin internal/api/site/dist web/node_modules

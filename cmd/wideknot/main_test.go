@@ -51,6 +51,7 @@ func TestExitCodes(t *testing.T) {
 		t.Fatal(err)
 	}
 	collision := write(t, "collision.yaml", strings.Replace(string(text), "10.40.3.0/24", "10.40.2.0/24", 1))
+	template := write(t, "peers.txt.tmpl", "{{range .Tunnels}}{{.Peer}}\n{{end}}")
 	broken := write(t, "broken.yaml", "wideknot: 1\nestate: {nam: x}\n")
 	for _, c := range []struct {
 		arguments string
@@ -66,6 +67,18 @@ func TestExitCodes(t *testing.T) {
 		{"derive " + three, 0, "withybrook: 2 tunnels", ""},
 		{"derive --site withybrook " + three, 0, "10.40.2.0/24       millgate-1 100, millgate-2 110", ""},
 		{"derive --site nowhere " + three, 2, "", `no site "nowhere"`},
+		{"trace " + three + " 10.40.2.9 10.40.3.9", 0, "MTU 1368, symmetric: true", ""},
+		{"trace " + three + " 10.40.2.9 192.168.77.9", 1, "shared into no overlay that 10.40.2.0/24", ""},
+		{"trace " + three + " here there", 2, "", "not an IPv4 or IPv6 address"},
+		{"diff " + three + " " + three, 0, "+0 tunnels, −0, 0 changed; 0 routes move; 0 sites touched", ""},
+		{"diff --files " + three + " " + collision, 0, "withybrook: subnet 10.40.2.0/24 added", ""},
+		{"diff " + three + " " + broken, 2, "", "unknown key"},
+		{"render --out " + t.TempDir() + " --template " + template + " " + three, 0, "3 files for 3 sites", ""},
+		{"render --out " + t.TempDir() + " --template " + broken + "x " + three, 2, "", "no such file"},
+		{"render --out " + t.TempDir() + " --target topology " + three, 0, "1 files", ""},
+		{"render --out " + t.TempDir() + " --target restconf " + three, 0, "3 files", ""},
+		{"render --out " + t.TempDir() + " --target carrier-pigeon " + three, 2, "", "there is no target"},
+		{"schema", 0, "https://json-schema.org/draft/2020-12/schema", ""},
 		{"import", 2, "", "name at least one sheet"},
 		{"render " + three, 2, "", "required flag"},
 		{"sample --links 9", 2, "", "1 to 3 links"},

@@ -9,15 +9,22 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"wideknot/core/estate"
+	"wideknot/core/render"
+	"wideknot/core/render/custom"
 	"wideknot/core/render/linux"
+	"wideknot/core/render/restconf"
+	"wideknot/core/render/sheet"
+	"wideknot/core/render/topology"
+	"wideknot/core/route"
 )
 
 func renderCommand() *cobra.Command {
-	var folder, keyFile string
+	var folder, keyFile, target, templateFile string
 	var withKeys bool
 	c := &cobra.Command{
 		Use:   "render FILE --out DIR",
@@ -44,26 +51,73 @@ func renderCommand() *cobra.Command {
 			if withKeys {
 				keys = func(site string) (string, bool) { key, ok := private[site]; return key, ok }
 			}
-			m := derive(e)
-			files := 0
-			for i := range e.Sites {
-				for _, f := range linux.Site(m, i, keys) {
-					path := filepath.Join(folder, filepath.FromSlash(f.Path))
-					if err := writeFile(path, f.Text); err != nil {
-						return err
-					}
-					files++
+			files, err := renderings(derive(e), target, templateFile, keys)
+			if err != nil {
+				return err
+			}
+			for _, f := range files {
+				if err := writeFile(filepath.Join(folder, filepath.FromSlash(f.Path)), f.Text); err != nil {
+					return err
 				}
 			}
-			fmt.Fprintf(c.OutOrStdout(), "%d files for %d sites in %s\n", files, len(e.Sites), folder)
+			fmt.Fprintf(c.OutOrStdout(), "%d files for %d sites in %s\n", len(files), len(e.Sites), folder)
 			return nil
 		},
 	}
 	c.Flags().StringVar(&folder, "out", "", "folder to write into")
 	c.Flags().StringVar(&keyFile, "keys", "", "key file (default DIR/keys.json)")
 	c.Flags().BoolVar(&withKeys, "with-keys", false, "write private keys into the configurations")
+	c.Flags().StringVar(&target, "target", "", "linux, restconf, topology or sheets (default: each site's own target)")
+	c.Flags().StringVar(&templateFile, "template", "", "render each site by this text template instead")
 	_ = c.MarkFlagRequired("out")
 	return c
+}
+
+// renderings renders the whole estate: by a template, for one target, or each
+// site for its own.
+func renderings(m *route.Map, target, templateFile string, keys linux.Keys) ([]render.File, error) {
+	var parsed *custom.Template
+	if templateFile != "" {
+		text, err := os.ReadFile(templateFile)
+		if err != nil {
+			return nil, unusable(err)
+		}
+		if parsed, err = custom.Parse(string(text)); err != nil {
+			return nil, unusable(fmt.Errorf("%s cannot be used:\n%w", templateFile, err))
+		}
+	}
+	switch target {
+	case "topology":
+		file, err := topology.File(m.Plan)
+		return []render.File{file}, err
+	case "sheets":
+		return sheet.Files(m), nil
+	case "", string(estate.TargetLinux), string(estate.TargetRestconf):
+	default:
+		return nil, unusable(fmt.Errorf("there is no target %q: linux, restconf, topology or sheets", target))
+	}
+	var files []render.File
+	for i := range m.Plan.Estate.Sites {
+		site := m.Plan.Site(i)
+		if parsed != nil {
+			text, err := parsed.Render(custom.DataOf(m, i))
+			if err != nil {
+				return nil, unusable(fmt.Errorf("%s, for site %s:\n%w", templateFile, site.Key, err))
+			}
+			files = append(files, render.File{Path: site.Key + "/" + strings.TrimSuffix(filepath.Base(templateFile), ".tmpl"), Text: text})
+			continue
+		}
+		if target == string(estate.TargetRestconf) || target == "" && site.Gateway.Target == estate.TargetRestconf {
+			more, err := restconf.Site(m, i)
+			if err != nil {
+				return nil, err
+			}
+			files = append(files, more...)
+			continue
+		}
+		files = append(files, linux.Site(m, i, keys)...)
+	}
+	return files, nil
 }
 
 func writeFile(path string, text []byte) error {

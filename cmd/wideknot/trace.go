@@ -1,0 +1,111 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"net/netip"
+
+	"github.com/spf13/cobra"
+
+	"wideknot/core/route"
+)
+
+// The JSON output of trace: see docs/command-line.md.
+type (
+	tracedWalk struct {
+		From  string       `json:"from,omitempty"`
+		To    string       `json:"to,omitempty"`
+		End   route.Ending `json:"end"`
+		Where string       `json:"where,omitempty"`
+		Why   string       `json:"why,omitempty"`
+		Mend  string       `json:"mend,omitempty"`
+		Rule  int          `json:"rule,omitempty"`
+		Steps []tracedStep `json:"steps"`
+	}
+	tracedStep struct {
+		Site          string     `json:"site"`
+		Overlay       string     `json:"overlay"`
+		Interface     string     `json:"interface"`
+		Next          string     `json:"next"`
+		NextInterface string     `json:"next_interface"`
+		MTU           int        `json:"mtu"`
+		Cost          int        `json:"cost"`
+		Why           route.Rule `json:"why,omitempty"`
+	}
+)
+
+func walked(m *route.Map, w *route.Walk) *tracedWalk {
+	if w == nil {
+		return nil
+	}
+	key := func(i int) string {
+		if i < 0 {
+			return ""
+		}
+		return m.Plan.Site(i).Key
+	}
+	out := &tracedWalk{From: key(w.FromSite), To: key(w.ToSite), End: w.End, Where: key(w.Where), Why: w.Why, Mend: w.Mend, Rule: w.Rule, Steps: []tracedStep{}}
+	for _, s := range w.Steps {
+		out.Steps = append(out.Steps, tracedStep{key(s.Site), s.Overlay, s.Hop.Interface, key(s.Far), s.FarFace, s.Tunnel.MTU, s.Hop.Cost, s.Hop.Why})
+	}
+	return out
+}
+
+func traceCommand() *cobra.Command {
+	var f format
+	var packet route.Packet
+	c := &cobra.Command{
+		Use:   "trace FILE SRC DST",
+		Short: "Follow a packet from one address to another, and its answer back",
+		Long:  "Trace follows a packet and its answer. It exits with 0 when both arrive, 1 when not.",
+		Args:  cobra.ExactArgs(3),
+		RunE: func(c *cobra.Command, args []string) error {
+			e, err := readDocument(c, args[0])
+			if err != nil {
+				return err
+			}
+			for i, into := range []*netip.Addr{&packet.From, &packet.To} {
+				if *into, err = netip.ParseAddr(args[i+1]); err != nil {
+					return unusable(fmt.Errorf("%q is not an IPv4 or IPv6 address", args[i+1]))
+				}
+			}
+			m := derive(e)
+			t := m.Follow(packet)
+			if f == "json" {
+				err = writeJSON(c.OutOrStdout(), map[string]any{
+					"from": packet.From, "to": packet.To, "arrives": t.Return != nil && t.Arrives(), "symmetric": t.Symmetric, "mtu": t.MTU,
+					"forward": walked(m, &t.Forward), "return": walked(m, t.Return),
+				})
+			} else {
+				printWalk(c.OutOrStdout(), "there", walked(m, &t.Forward))
+				printWalk(c.OutOrStdout(), "back", walked(m, t.Return))
+				if t.Return != nil && t.Arrives() {
+					fmt.Fprintf(c.OutOrStdout(), "MTU %d, symmetric: %v\n", t.MTU, t.Symmetric)
+				}
+			}
+			if err == nil && (t.Return == nil || !t.Arrives()) {
+				return exit{code: 1}
+			}
+			return err
+		},
+	}
+	f.add(c)
+	c.Flags().StringVar(&packet.Protocol, "protocol", "", "tcp, udp or icmp")
+	c.Flags().IntVar(&packet.Port, "port", 0, "destination port")
+	return c
+}
+
+func printWalk(w io.Writer, direction string, walk *tracedWalk) {
+	if walk == nil {
+		return
+	}
+	fmt.Fprintf(w, "%s:\n", direction)
+	for _, s := range walk.Steps {
+		fmt.Fprintf(w, "  %s  %s > %s  %s  MTU %d, path cost %d\n", s.Site, s.Interface, s.NextInterface, s.Overlay, s.MTU, s.Cost)
+	}
+	fmt.Fprintf(w, "  %s: %s", walk.Where, walk.End)
+	if walk.Why != "" {
+		fmt.Fprintf(w, ": %s. %s", walk.Why, walk.Mend)
+	}
+	fmt.Fprintln(w)
+}
