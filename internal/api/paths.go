@@ -46,7 +46,9 @@ type SiteRoute struct {
 	Kind    route.Kind   `json:"kind"`
 	To      string       `json:"to"`
 	Overlay string       `json:"overlay"`
-	Hops    []RouteHop   `json:"hops"`
+	Chain   int          `json:"chain" doc:"which of the site's chains carries it; -1 for none"`
+	Link    string       `json:"link" doc:"WAN link by which a pinned or local route leaves"`
+	NextHop string       `json:"next_hop"`
 	Discard bool         `json:"discard" doc:"whether a discard route stands behind it"`
 }
 
@@ -54,7 +56,6 @@ type SiteRoute struct {
 type RouteHop struct {
 	Interface string     `json:"interface"`
 	Via       string     `json:"via"`
-	To        string     `json:"to"`
 	Metric    int        `json:"metric"`
 	Cost      int        `json:"cost"`
 	Steps     int        `json:"steps"`
@@ -68,6 +69,7 @@ type SitePlan struct {
 	PublicKey string       `json:"public_key"`
 	Tunnels   []SiteTunnel `json:"tunnels"`
 	Routes    []SiteRoute  `json:"routes"`
+	Chains    [][]RouteHop `json:"chains" doc:"ways that many routes share, each in order: the first carries the traffic"`
 	Apart     []Apart      `json:"apart" doc:"adjacencies that no tunnel serves"`
 	Files     []File       `json:"files" doc:"the configuration, without private key"`
 }
@@ -86,11 +88,12 @@ type File struct {
 	Text string `json:"text"`
 }
 
-func reached(r *route.Route, h *route.Hop) int {
-	if h.To < 0 {
-		return r.To
+func chainOf(v *desk.View, hops []route.Hop) []RouteHop {
+	out := make([]RouteHop, len(hops))
+	for i, h := range hops {
+		out[i] = RouteHop{Interface: h.Interface, Via: v.Plan.Site(h.Via).Key, Metric: h.Metric, Cost: h.Cost, Steps: h.Steps, Why: h.Why}
 	}
-	return h.To
+	return out
 }
 
 func valid(prefixes ...netip.Prefix) []netip.Prefix {
@@ -108,7 +111,7 @@ func sitePlan(v *desk.View, site int) SitePlan {
 	key := func(i int) string { return p.Site(i).Key }
 	out := SitePlan{
 		Site: key(site), Name: p.Site(site).Name, PublicKey: p.PublicKey(site),
-		Tunnels: []SiteTunnel{}, Routes: []SiteRoute{}, Apart: []Apart{}, Files: []File{},
+		Tunnels: []SiteTunnel{}, Routes: []SiteRoute{}, Chains: [][]RouteHop{}, Apart: []Apart{}, Files: []File{},
 	}
 	for _, peer := range p.Peers(site) {
 		opens := "this"
@@ -128,10 +131,20 @@ func sitePlan(v *desk.View, site int) SitePlan {
 			Endpoint: peer.Endpoint, Keepalive: peer.Keepalive, PeerKey: peer.PublicKey, Allowed: peer.Allowed,
 		})
 	}
+	chains := map[*route.Hop]int{} // routes share their hops
 	for _, r := range v.Routes.Table(site) {
-		one := SiteRoute{Prefix: r.Prefix, Kind: r.Kind, To: key(r.To), Overlay: r.Overlay, Hops: []RouteHop{}, Discard: r.Discards()}
-		for _, h := range r.Hops {
-			one.Hops = append(one.Hops, RouteHop{Interface: h.Interface, Via: key(h.Via), To: key(reached(&r, &h)), Metric: h.Metric, Cost: h.Cost, Steps: h.Steps, Why: h.Why})
+		one := SiteRoute{Prefix: r.Prefix, Kind: r.Kind, To: key(r.To), Overlay: r.Overlay, Chain: -1, Discard: r.Discards()}
+		if r.Link != nil {
+			one.Link, one.NextHop = r.Link.Key, r.NextHop.String()
+		}
+		if len(r.Hops) > 0 {
+			at, known := chains[&r.Hops[0]]
+			if !known {
+				at = len(out.Chains)
+				chains[&r.Hops[0]] = at
+				out.Chains = append(out.Chains, chainOf(v, r.Hops))
+			}
+			one.Chain = at
 		}
 		out.Routes = append(out.Routes, one)
 	}

@@ -353,6 +353,14 @@ export interface components {
         "Create-estateRequest": {
             name: string;
         };
+        Crypto: {
+            /** Format: int64 */
+            child_lifetime_s?: number;
+            esp?: string[];
+            ike?: string[];
+            /** Format: int64 */
+            ike_lifetime_s?: number;
+        };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
             location?: string;
@@ -424,6 +432,8 @@ export interface components {
             text: string;
         };
         Gateway: {
+            /** Format: double */
+            clock_skew_s?: number;
             /** Format: ip */
             lan_address?: string;
             lan_device?: string;
@@ -432,6 +442,7 @@ export interface components {
             /** Format: int64 */
             max_tunnels?: number;
             placement?: string;
+            proposals?: string[];
             public_key?: string;
             target?: string;
             /** Format: double */
@@ -489,6 +500,7 @@ export interface components {
             /** Format: double */
             down_mbps?: number;
             families?: string[];
+            forwards?: string[];
             hostname?: string;
             key: string;
             metered?: boolean;
@@ -534,6 +546,7 @@ export interface components {
         };
         Overlay: {
             breakout?: components["schemas"]["Breakout"];
+            crypto?: components["schemas"]["Crypto"];
             direct?: string[][];
             family?: string;
             hub_links?: boolean;
@@ -543,6 +556,7 @@ export interface components {
             pairing?: string;
             /** Format: int64 */
             pairing_limit?: number;
+            pins?: components["schemas"]["Pin"][];
             policy?: components["schemas"]["Policy"];
             probe?: components["schemas"]["Probe"];
             shape: string;
@@ -563,6 +577,11 @@ export interface components {
             prefix?: string;
             site?: string;
             zone?: string;
+        };
+        Pin: {
+            prefix?: string;
+            site: string;
+            via: string;
         };
         Policy: {
             default: string;
@@ -618,7 +637,6 @@ export interface components {
             metric: number;
             /** Format: int64 */
             steps: number;
-            to: string;
             via: string;
             why: string;
         };
@@ -631,6 +649,7 @@ export interface components {
         };
         ShapedOverlay: {
             breakout?: components["schemas"]["Breakout"];
+            crypto?: components["schemas"]["Crypto"];
             direct?: string[][];
             family?: string;
             hub_links?: boolean;
@@ -641,6 +660,7 @@ export interface components {
             pairing?: string;
             /** Format: int64 */
             pairing_limit?: number;
+            pins?: components["schemas"]["Pin"][];
             policy?: components["schemas"]["Policy"];
             probe?: components["schemas"]["Probe"];
             /** Format: int64 */
@@ -694,6 +714,8 @@ export interface components {
         SitePlan: {
             /** @description adjacencies that no tunnel serves */
             apart: components["schemas"]["Apart"][];
+            /** @description ways that many routes share, each in order: the first carries the traffic */
+            chains: components["schemas"]["RouteHop"][][];
             /** @description the configuration, without private key */
             files: components["schemas"]["File"][];
             name: string;
@@ -703,10 +725,17 @@ export interface components {
             tunnels: components["schemas"]["SiteTunnel"][];
         };
         SiteRoute: {
+            /**
+             * Format: int64
+             * @description which of the site's chains carries it; -1 for none
+             */
+            chain: number;
             /** @description whether a discard route stands behind it */
             discard: boolean;
-            hops: components["schemas"]["RouteHop"][];
             kind: string;
+            /** @description WAN link by which a pinned or local route leaves */
+            link: string;
+            next_hop: string;
             overlay: string;
             prefix: string;
             to: string;

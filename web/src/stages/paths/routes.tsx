@@ -2,6 +2,8 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { SitePlan, SiteRoute } from "../../api/client";
 
+type Chain = SitePlan["chains"][number];
+
 /** Routes lists a site's routes with the chain that stands by and why each comes where it does. */
 export function Routes({ plan, estate }: { plan: SitePlan; estate: string }) {
   const [query, setQuery] = useState("");
@@ -36,7 +38,13 @@ export function Routes({ plan, estate }: { plan: SitePlan; estate: string }) {
         </thead>
         <tbody>
           {rows.map((r) => (
-            <RouteRow key={r.prefix} route={r} estate={estate} here={plan.site} />
+            <RouteRow
+              key={`${r.prefix} ${r.kind}`}
+              route={r}
+              hops={plan.chains[r.chain] ?? []}
+              estate={estate}
+              here={plan.site}
+            />
           ))}
         </tbody>
       </table>
@@ -45,8 +53,9 @@ export function Routes({ plan, estate }: { plan: SitePlan; estate: string }) {
   );
 }
 
-function RouteRow({ route: r, estate, here }: { route: SiteRoute; estate: string; here: string }) {
-  const first = r.hops[0];
+function RouteRow(props: { route: SiteRoute; hops: Chain; estate: string; here: string }) {
+  const { route: r, hops, estate, here } = props;
+  const first = hops[0];
   return (
     <tr>
       <td className="font-mono whitespace-nowrap">{r.prefix}</td>
@@ -68,12 +77,16 @@ function RouteRow({ route: r, estate, here }: { route: SiteRoute; estate: string
           <td className="num">{first.metric}</td>
           <td className="num">{first.cost}</td>
           <td>
-            <Standby hops={r.hops} />
+            <Standby hops={hops} />
           </td>
         </>
       ) : (
         <td colSpan={4} className={r.kind === "cut" ? "text-error" : "text-secondary"}>
-          {r.kind === "cut" ? `■ no path to ${r.to}: discarded` : "connected"}
+          {r.kind === "cut"
+            ? `■ no path to ${r.to}: discarded`
+            : r.link
+              ? `outside the tunnels, by ${r.link} to ${r.next_hop}`
+              : "connected"}
         </td>
       )}
     </tr>
@@ -81,7 +94,7 @@ function RouteRow({ route: r, estate, here }: { route: SiteRoute; estate: string
 }
 
 /** Standby sums up the chain behind the first hop, neighbour by neighbour; opened, it names every hop. */
-function Standby({ hops }: { hops: SiteRoute["hops"] }) {
+function Standby({ hops }: { hops: Chain }) {
   const behind = hops.slice(1);
   if (behind.length === 0) {
     return <span className="text-secondary">nothing; then discard</span>;
@@ -96,7 +109,7 @@ function Standby({ hops }: { hops: SiteRoute["hops"] }) {
       <table className="text-xs my-1">
         <tbody>
           {behind.map((h) => (
-            <tr key={`${h.interface} ${h.to}`}>
+            <tr key={h.interface}>
               <td className="num !border-0 !py-0">{h.metric}</td>
               <td className="font-mono !border-0 !py-0">{h.interface}</td>
               <td className="!border-0 !py-0 text-secondary">
