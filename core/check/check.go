@@ -36,6 +36,8 @@ type Finding struct {
 	Mend     string    `json:"mend"`              // what to do about it
 	Subjects []Subject `json:"subjects"`          // the first is where it is mended
 	Repairs  []Repair  `json:"repairs,omitempty"` // that can be applied as they are
+
+	ofSubnets bool // made by a check that reads subnets
 }
 
 // A Subject is what a finding is about: a site, or a link, subnet or overlay
@@ -69,31 +71,53 @@ type Input struct {
 	Routes *route.Map
 }
 
-// All are the checks, in the order of the work.
-var All = []Check{
-	sameSite, collisions, mapped, specialSpace,
-	pools, poolRoom, carrierSpace,
-	spokesWithoutHub, apart, hubReach, membership,
-	links, equalRanks, hostNames, limits, throughput, mtus, mixedMTU, ports, forwards, clocks, keys,
-	proposals, asymmetric, clauses, breakouts,
-	pending,
-}
+// All are the checks, in the order of the work: those that read subnets, and
+// those for which only sites, links and overlays count.
+var (
+	OfSubnets = []Check{sameSite, collisions, mapped, specialSpace, pools, membership, asymmetric, clauses, breakouts}
+	OfTheRest = []Check{
+		poolRoom, carrierSpace, spokesWithoutHub, apart, hubReach,
+		links, equalRanks, hostNames, limits, throughput, mtus, mixedMTU, ports, forwards, clocks, keys,
+		proposals, pending,
+	}
+)
 
 // Run returns the findings, errors first, else in the order of the checks.
 func Run(p *tunnel.Plan, m *route.Map) []Finding {
-	var out []Finding
 	in := &Input{Plan: p, Routes: m}
-	for _, check := range All {
+	return sorted(append(in.run(OfSubnets, true), in.run(OfTheRest, false)...))
+}
+
+// Rerun returns the findings after an edit for which Plan.Reshare answered:
+// only what reads subnets is asked again.
+func Rerun(before []Finding, p *tunnel.Plan, m *route.Map) []Finding {
+	in := &Input{Plan: p, Routes: m}
+	out := in.run(OfSubnets, true)
+	for _, f := range before {
+		if !f.ofSubnets {
+			out = append(out, f)
+		}
+	}
+	return sorted(out)
+}
+
+func (in *Input) run(checks []Check, ofSubnets bool) []Finding {
+	var out []Finding
+	for _, check := range checks {
 		check(in, func(f Finding) {
-			f.ID = f.Code
+			f.ID, f.ofSubnets = f.Code, ofSubnets
 			for _, s := range f.Subjects {
 				f.ID += " " + s.String()
 			}
 			out = append(out, f)
 		})
 	}
-	slices.SortStableFunc(out, func(a, b Finding) int { return cmp.Compare(a.Severity.order(), b.Severity.order()) })
 	return out
+}
+
+func sorted(findings []Finding) []Finding {
+	slices.SortStableFunc(findings, func(a, b Finding) int { return cmp.Compare(a.Severity.order(), b.Severity.order()) })
+	return findings
 }
 
 // Count counts findings by severity.

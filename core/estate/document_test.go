@@ -286,3 +286,13 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+func FuzzParseKey(f *testing.F) {
+	f.Add("xTIBA5rboUvnH4htodjb6e697QjLERt1NAB4mZqp8Dg=")
+	f.Add("")
+	f.Fuzz(func(t *testing.T, text string) {
+		if key, err := ParseKey(text); err == nil && key == ([KeyBytes]byte{}) {
+			t.Errorf("%q is taken for a key", text)
+		}
+	})
+}

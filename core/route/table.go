@@ -107,6 +107,38 @@ func Build(p *tunnel.Plan) *Map {
 	return m
 }
 
+// Reshare prepares the paths of a plan that Plan.Reshare made for the same
+// site: costs and chains stay, only who holds which prefix is looked up anew.
+func (m *Map) Reshare(p *tunnel.Plan, site int) *Map {
+	out := &Map{Plan: p, graphs: make([]*graph, len(m.graphs)), shared: make([][]holding, len(m.shared))}
+	gone := func(h holding) bool { return h.site == site }
+	byAddress := func(a, b holding) int { return cmp.Or(addr.Compare(a.prefix, b.prefix), cmp.Compare(a.site, b.site)) }
+	put := func(list []holding, h holding) []holding {
+		at, _ := slices.BinarySearchFunc(list, h, byAddress)
+		return slices.Insert(list, at, h)
+	}
+	subnets := p.Site(site).Subnets
+	out.local = slices.DeleteFunc(slices.Clone(m.local), gone)
+	for j := range subnets {
+		out.local = put(out.local, holding{subnets[j].Prefix, site, j})
+	}
+	for i, g := range m.graphs {
+		fresh := *g
+		fresh.overlay = &p.Overlays[i]
+		out.graphs[i] = &fresh
+		if out.shared[i] = m.shared[i]; !fresh.overlay.Has(site) {
+			continue
+		}
+		out.shared[i] = slices.DeleteFunc(slices.Clone(m.shared[i]), gone)
+		for j := range subnets {
+			if subnets[j].SharedInto(fresh.overlay.Spec.Key) {
+				out.shared[i] = put(out.shared[i], holding{subnets[j].Taking(), site, j})
+			}
+		}
+	}
+	return out
+}
+
 // Path lists the sites from one to another in an overlay, both included, as
 // hop-by-hop forwarding walks it; nil when there is no path. Pins count where
 // they hold for every prefix.

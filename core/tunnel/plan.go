@@ -6,11 +6,9 @@ package tunnel
 import (
 	"cmp"
 	"net/netip"
-	"slices"
 	"strconv"
 	"strings"
 
-	"wideknot/core/addr"
 	"wideknot/core/estate"
 )
 
@@ -136,15 +134,7 @@ func (p *Plan) shape(spec *estate.Overlay, links [][]usable) Overlay {
 			o.hub[i] = true
 		}
 	}
-	var all []netip.Prefix
-	for _, m := range o.Members {
-		all = append(all, p.Site(m).Shared(spec.Key)...)
-	}
-	o.Shared = addr.Aggregate(all)
-	for _, prefix := range append(slices.Clone(spec.Transit), o.Shared...) {
-		o.Needs4 = o.Needs4 || prefix.Addr().Is4()
-		o.Needs6 = o.Needs6 || prefix.Addr().Is6()
-	}
+	o.share(p)
 	join := func(a, b int, kind Kind, position, cost int) {
 		adjacency := Adjacency{A: a, B: b, Kind: kind, Position: position, Cost: cost}
 		adjacency.Tunnels = o.pair(p, a, b, links)
