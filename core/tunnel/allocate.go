@@ -14,6 +14,7 @@ import (
 type numbers struct {
 	used, stale []uint64
 	next        uint64
+	spent       bool // nothing is left, not even what was stale
 }
 
 func (n *numbers) grow(i uint64) {
@@ -52,11 +53,15 @@ func (n *numbers) give(first, last uint64) (uint64, bool) {
 		}
 	}
 	n.next = last + 1
+	if n.spent {
+		return 0, false
+	}
 	for i := first; i <= last && i/64 < uint64(len(n.used)); i++ {
 		if n.claim(i) {
 			return i, true
 		}
 	}
+	n.spent = true
 	return 0, false
 }
 
