@@ -69,12 +69,13 @@ type Check func(in *Input, report func(Finding))
 type Input struct {
 	Plan   *tunnel.Plan
 	Routes *route.Map
+	used   []netip.Prefix // everything a new subnet must not overlap, once it was asked for
 }
 
 // All are the checks, in the order of the work: those that read subnets, and
 // those for which only sites, links and overlays count.
 var (
-	OfSubnets = []Check{sameSite, collisions, mapped, specialSpace, pools, membership, asymmetric, clauses, breakouts}
+	OfSubnets = []Check{sameSite, collisions, mapped, specialSpace, linkAddresses, underlays, pools, membership, asymmetric, clauses, breakouts}
 	OfTheRest = []Check{
 		poolRoom, carrierSpace, spokesWithoutHub, apart, hubReach,
 		links, equalRanks, hostNames, limits, throughput, mtus, mixedMTU, ports, forwards, clocks, keys,

@@ -34,6 +34,7 @@ func links(in *Input, report func(Finding)) {
 		if len(carrying) < 2 {
 			return
 		}
+		slices.SortStableFunc(carrying, func(a, b estate.Link) int { return a.RankOf() - b.RankOf() })
 		for _, group := range carrying[0].SharedFate {
 			all := true
 			for _, l := range carrying[1:] {
@@ -46,6 +47,14 @@ func links(in *Input, report func(Finding)) {
 					Why:      "Primary and backup fail together.",
 					Mend:     "Move one link to another path, or plan for losing the site.",
 					Subjects: []Subject{{Site: site.Key}},
+				})
+			} else if slices.Contains(carrying[1].SharedFate, group) {
+				report(Finding{
+					Code: "link/first-backup", Severity: Note,
+					Title:    fmt.Sprintf("the first two links of %s share %s", site.Key, group),
+					Why:      "When it fails, the second choice is gone with the first, and only the later ones are left.",
+					Mend:     "Rank a link that does not share it second.",
+					Subjects: []Subject{{Site: site.Key, Link: carrying[1].Key}},
 				})
 			}
 		}
@@ -112,11 +121,11 @@ func ports(in *Input, report func(Finding)) {
 		}
 		missing := 0
 		for _, e := range p.Ends(i) {
-			local, remote := p.Sides(e)
+			local, _ := p.Sides(e)
 			if local.UDP == 0 || local.Slot == 0 {
 				missing++
 			}
-			if name := p.Interface(local, remote); devices[name] {
+			if name := local.Interface; devices[name] {
 				report(Finding{
 					Code: "gateway/interface", Severity: Error,
 					Title:    fmt.Sprintf("tunnel interface %s at %s has the name of a device there", name, site.Key),

@@ -35,6 +35,11 @@ func pools(in *Input, report func(Finding)) {
 			}
 		}
 	}
+	for _, u := range e.About.Underlays {
+		for _, block := range u.Blocks {
+			add(block, Subject{Link: u.Key, Prefix: block})
+		}
+	}
 	// Each pool is swept against the rest by itself: sites overlap sites too,
 	// and those pairs are none of this check's business.
 	var outerOrInner = func(pool, other int) {
@@ -47,6 +52,12 @@ func pools(in *Input, report func(Finding)) {
 			f.Title = fmt.Sprintf("%s overlaps transit pool %s of %s", what, s.Prefix, s.Overlay)
 			f.Why = "Two tunnels could be given the same address."
 			f.Mend = "Give one of the overlays another pool in Shape."
+		case s.Site == "":
+			f.Code = "pool/underlay"
+			f.Title = fmt.Sprintf("%s overlaps %s of underlay %s", what, s.Prefix, s.Link)
+			f.Why = "Packets between the tunnels' own ends would be sent into a tunnel."
+			f.Mend = "Choose another pool in Shape."
+			f.Subjects = f.Subjects[1:]
 		case s.Link != "":
 			f.Code = "pool/link"
 			f.Title = fmt.Sprintf("%s holds the address of %s/%s", what, s.Site, s.Link)

@@ -60,9 +60,9 @@ func Apply(e *estate.Estate, r Repair) (*estate.Estate, error) {
 
 // repairs offers the three ways out of a collision for one of its subnets.
 func repairs(in *Input, p place, overlay string) []Repair {
-	out := renumbering(in, p)
+	var out []Repair
 	if free, ok := room(in, p); ok {
-		out = append(out, Repair{
+		out = append(out, renumber(p, free), Repair{
 			Action: MapTo, Site: p.site.Key, Prefix: p.subnet.Prefix, To: free,
 			Label: fmt.Sprintf("Map %s at %s 1:1 to %s", p.subnet.Prefix, p.site.Key, free),
 		})
@@ -78,15 +78,21 @@ func renumbering(in *Input, p place) []Repair {
 	if !ok {
 		return nil
 	}
-	return []Repair{{
+	return []Repair{renumber(p, free)}
+}
+
+func renumber(p place, free netip.Prefix) Repair {
+	return Repair{
 		Action: Renumber, Site: p.site.Key, Prefix: p.subnet.Prefix, To: free,
 		Label: fmt.Sprintf("Renumber %s at %s to %s", p.subnet.Prefix, p.site.Key, free),
-	}}
+	}
 }
 
 // room finds the best free block of equal size in the region of the site.
 func room(in *Input, p place) (netip.Prefix, bool) {
-	used := usedSpace(in.Plan.Estate)
+	if in.used == nil {
+		in.used = usedSpace(in.Plan.Estate)
+	}
 	for _, region := range in.Plan.Estate.About.Regions {
 		if region.Key != p.site.Region {
 			continue
@@ -95,7 +101,7 @@ func room(in *Input, p place) (netip.Prefix, bool) {
 			if block.Addr().Is4() != p.subnet.Prefix.Addr().Is4() {
 				continue
 			}
-			if free, ok := addr.BestFit(block, used, p.subnet.Prefix.Bits()); ok {
+			if free, ok := addr.BestFit(block, in.used, p.subnet.Prefix.Bits()); ok {
 				return free, true
 			}
 		}

@@ -26,6 +26,9 @@ type Estate struct {
 type About struct {
 	Name    string   `json:"name"`
 	Regions []Region `json:"regions,omitempty"`
+	// Underlays names the address blocks of private underlays, such as a
+	// carrier's WAN, so that nothing inside an overlay takes them too.
+	Underlays []Region `json:"underlays,omitempty"`
 }
 
 // A Region is a part of the estate with address blocks of its own, from which

@@ -15,6 +15,7 @@ func Merge(base, document *Estate) *Estate {
 		out.About.Name = document.About.Name
 	}
 	out.About.Regions = lay(out.About.Regions, document.About.Regions, func(r Region) string { return r.Key })
+	out.About.Underlays = lay(out.About.Underlays, document.About.Underlays, func(r Region) string { return r.Key })
 	out.Sites = lay(out.Sites, document.Sites, func(s Site) string { return s.Key })
 	out.Overlays = lay(out.Overlays, document.Overlays, func(o Overlay) string { return o.Key })
 	out.Allocations = Allocations{

@@ -277,6 +277,7 @@ func delimiter(text string) rune {
 func (e *Estate) Clone() *Estate {
 	c := *e
 	c.About.Regions = slices.Clone(e.About.Regions)
+	c.About.Underlays = slices.Clone(e.About.Underlays)
 	c.Sites = make([]Site, len(e.Sites))
 	for i := range e.Sites {
 		c.Sites[i] = e.Sites[i]

@@ -38,6 +38,14 @@ func Validate(e *Estate) []Problem {
 			v.prefix(fmt.Sprintf("%s.blocks[%d]", path, j), b)
 		}
 	}
+	underlays := map[string]bool{}
+	for i, u := range e.About.Underlays {
+		path := fmt.Sprintf("estate.underlays[%d]", i)
+		v.key(path+".key", u.Key, "underlay", underlays)
+		for j, b := range u.Blocks {
+			v.prefix(fmt.Sprintf("%s.blocks[%d]", path, j), b)
+		}
+	}
 	overlays := map[string]bool{}
 	for i := range e.Overlays {
 		v.key(fmt.Sprintf("overlays[%d].key", i), e.Overlays[i].Key, "overlay", overlays)

@@ -88,9 +88,9 @@ func (m *Map) tunnelsOf(overlay, site int, ways []way) []Hop {
 		a := &g.overlay.Adjacencies[w.step.adjacency]
 		for rank := range a.Tunnels {
 			end := tunnel.End{Overlay: overlay, Adjacency: w.step.adjacency, Tunnel: rank, AtA: a.A == site}
-			local, remote := m.Plan.Sides(end)
+			local, _ := m.Plan.Sides(end)
 			out = append(out, Hop{
-				End: end, Via: w.step.to, Interface: m.Plan.Interface(local, remote),
+				End: end, Via: w.step.to, Interface: local.Interface,
 				Cost: int(w.weight.cost), Steps: int(w.weight.hops), To: -1, weight: w.weight,
 			})
 		}

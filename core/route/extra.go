@@ -4,7 +4,6 @@ import (
 	"net/netip"
 	"slices"
 
-	"wideknot/core/addr"
 	"wideknot/core/estate"
 )
 
@@ -41,7 +40,7 @@ func (m *Map) Extras(site int) []Extra {
 			if e.Overlay != i {
 				continue
 			}
-			if name := p.Interface(local, remote); g.joined && g.overlay.IsHub(remote.Site) {
+			if name := local.Interface; g.joined && g.overlay.IsHub(remote.Site) {
 				fromHubs = append(fromHubs, name)
 			} else {
 				fromOthers = append(fromOthers, name)
@@ -93,7 +92,7 @@ func (m *Map) onwardTable(overlay, site int) []Route {
 	c := m.chainer(overlay, site)
 	own := m.Plan.Site(site).Shared(g.overlay.Spec.Key)
 	var out []Route
-	for _, h := range m.shared[overlay] {
+	for _, h := range m.shared[overlay].list {
 		if h.site == site || covered(own, h.prefix) {
 			continue
 		}
@@ -104,28 +103,6 @@ func (m *Map) onwardTable(overlay, site int) []Route {
 		out = append(out, r)
 	}
 	return m.merge(out)
-}
-
-// holder finds the narrowest of the holdings around an address, which several
-// sites may have; ok is false when none has it.
-func holder(holdings []holding, a netip.Addr) (found []holding, ok bool) {
-	// Of all prefixes that start at or before the address, those around it are
-	// found by walking the lengths from the narrowest.
-	for bits := a.BitLen(); bits >= 0; bits-- {
-		prefix, _ := a.Prefix(bits)
-		i, hit := slices.BinarySearchFunc(holdings, prefix, func(h holding, p netip.Prefix) int { return addr.Compare(h.prefix, p) })
-		if !hit {
-			continue
-		}
-		for i > 0 && holdings[i-1].prefix == prefix {
-			i--
-		}
-		for ; i < len(holdings) && holdings[i].prefix == prefix; i++ {
-			found = append(found, holdings[i])
-		}
-		return found, true
-	}
-	return nil, false
 }
 
 func (m *Map) subnet(h holding) *estate.Subnet { return &m.Plan.Site(h.site).Subnets[h.subnet] }

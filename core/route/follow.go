@@ -101,7 +101,7 @@ func (m *Map) Follow(p Packet) Trace {
 
 // locate finds the one site that has an address.
 func (m *Map) locate(a netip.Addr) (place, *Walk) {
-	found, ok := holder(m.local, a)
+	found, ok := m.local.around(a)
 	switch {
 	case !ok:
 		return place{}, &Walk{FromSite: -1, ToSite: -1, Where: -1, End: Unknown, Why: fmt.Sprintf("no site has a subnet with %s", a), Mend: "Give an address of a subnet in the survey."}
@@ -204,8 +204,8 @@ func (m *Map) carry(w *Walk, overlay int, goal target, hop Hop) {
 	at := w.FromSite
 	for {
 		_, _, t := m.Plan.At(hop.End)
-		local, remote := m.Plan.Sides(hop.End)
-		w.Steps = append(w.Steps, Step{Site: at, Hop: hop, Tunnel: t, Overlay: g.overlay.Spec.Key, Far: hop.Via, FarFace: m.Plan.Interface(remote, local)})
+		_, remote := m.Plan.Sides(hop.End)
+		w.Steps = append(w.Steps, Step{Site: at, Hop: hop, Tunnel: t, Overlay: g.overlay.Spec.Key, Far: hop.Via, FarFace: remote.Interface})
 		before := at
 		at = hop.Via
 		w.Where = at
@@ -251,7 +251,7 @@ func (m *Map) targets(site int, subnet *estate.Subnet, to netip.Addr) (out []tar
 			continue
 		}
 		open = append(open, i)
-		found, ok := holder(m.shared[i], to)
+		found, ok := m.shared[i].around(to)
 		if !ok || found[0].prefix.Bits() < bits {
 			continue
 		}
@@ -270,7 +270,7 @@ func (m *Map) targets(site int, subnet *estate.Subnet, to netip.Addr) (out []tar
 // nowhere explains a packet for which no overlay of its subnet has a route.
 func (m *Map) nowhere(w *Walk, from place, subnet *estate.Subnet, to netip.Addr, open []int) {
 	site := m.Plan.Site(from.site)
-	held, known := holder(m.local, to)
+	held, known := m.local.around(to)
 	mapped := known && m.subnet(held[0]).Map.IsValid()
 	switch {
 	case known && len(open) == 0:
@@ -326,10 +326,23 @@ func (m *Map) denied(w *Walk, overlay int, reply bool) {
 	}
 }
 
+// SharedAround returns the narrowest prefix shared in an overlay around an
+// address, and the sites that share it.
+func (m *Map) SharedAround(overlay int, a netip.Addr) (prefix netip.Prefix, sites []int, ok bool) {
+	found, ok := m.shared[overlay].around(a)
+	if !ok {
+		return netip.Prefix{}, nil, false
+	}
+	for _, h := range found {
+		sites = append(sites, h.site)
+	}
+	return found[0].prefix, sites, true
+}
+
 // PrefixOf returns the narrowest prefix of any site around an address, for
 // saying which subnet holds it; ok is false when none does.
 func (m *Map) PrefixOf(a netip.Addr) (prefix netip.Prefix, sites []int, ok bool) {
-	found, ok := holder(m.local, a)
+	found, ok := m.local.around(a)
 	if !ok {
 		return netip.Prefix{}, nil, false
 	}

@@ -61,7 +61,7 @@ func (m *Map) party(overlay int, spec estate.Party) Party {
 		return Party{Literal: spec.Prefix}
 	}
 	var out Party
-	for _, h := range m.shared[overlay] {
+	for _, h := range m.shared[overlay].list {
 		n := m.subnet(h)
 		if (spec.Zone == "" || n.Zone == spec.Zone) && (spec.Site == "" || m.Plan.Site(h.site).Key == spec.Site) &&
 			(!spec.Prefix.IsValid() || addr.Covers(spec.Prefix, h.prefix)) {

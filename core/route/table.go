@@ -71,69 +71,57 @@ type Hop struct {
 type Map struct {
 	Plan   *tunnel.Plan
 	graphs []*graph
-	shared [][]holding // by overlay, in address order
-	local  []holding   // all subnets as hosts have them, in address order
-}
-
-// A holding is a prefix at a site.
-type holding struct {
-	prefix netip.Prefix
-	site   int
-	subnet int
+	shared []holdings // by overlay, as the overlay sees them
+	local  holdings   // all subnets, as their hosts have them
 }
 
 // Build prepares the paths of a plan. It is immutable afterwards.
 func Build(p *tunnel.Plan) *Map {
-	m := &Map{Plan: p, graphs: make([]*graph, len(p.Overlays)), shared: make([][]holding, len(p.Overlays))}
-	byAddress := func(a, b holding) int { return cmp.Or(addr.Compare(a.prefix, b.prefix), cmp.Compare(a.site, b.site)) }
+	m := &Map{Plan: p, graphs: make([]*graph, len(p.Overlays)), shared: make([]holdings, len(p.Overlays))}
 	for i := range p.Overlays {
 		o := &p.Overlays[i]
 		m.graphs[i] = newGraph(p, o)
+		var list []holding
 		for _, site := range o.Members {
-			for j := range p.Site(site).Subnets {
-				if n := &p.Site(site).Subnets[j]; n.SharedInto(o.Spec.Key) {
-					m.shared[i] = append(m.shared[i], holding{n.Taking(), site, j})
-				}
-			}
+			list = append(list, sharedOf(p, o, site)...)
 		}
-		slices.SortFunc(m.shared[i], byAddress)
+		m.shared[i] = newHoldings(list)
 	}
+	var list []holding
 	for i := range p.Estate.Sites {
-		for j := range p.Estate.Sites[i].Subnets {
-			m.local = append(m.local, holding{p.Estate.Sites[i].Subnets[j].Prefix, i, j})
+		list = append(list, localOf(p, i)...)
+	}
+	m.local = newHoldings(list)
+	return m
+}
+
+func sharedOf(p *tunnel.Plan, o *tunnel.Overlay, site int) (out []holding) {
+	subnets := p.Site(site).Subnets
+	for j := range subnets {
+		if subnets[j].SharedInto(o.Spec.Key) {
+			out = append(out, holding{subnets[j].Taking(), site, j})
 		}
 	}
-	slices.SortFunc(m.local, byAddress)
-	return m
+	return out
+}
+
+func localOf(p *tunnel.Plan, site int) (out []holding) {
+	for j := range p.Site(site).Subnets {
+		out = append(out, holding{p.Site(site).Subnets[j].Prefix, site, j})
+	}
+	return out
 }
 
 // Reshare prepares the paths of a plan that Plan.Reshare made for the same
 // site: costs and chains stay, only who holds which prefix is looked up anew.
 func (m *Map) Reshare(p *tunnel.Plan, site int) *Map {
-	out := &Map{Plan: p, graphs: make([]*graph, len(m.graphs)), shared: make([][]holding, len(m.shared))}
-	gone := func(h holding) bool { return h.site == site }
-	byAddress := func(a, b holding) int { return cmp.Or(addr.Compare(a.prefix, b.prefix), cmp.Compare(a.site, b.site)) }
-	put := func(list []holding, h holding) []holding {
-		at, _ := slices.BinarySearchFunc(list, h, byAddress)
-		return slices.Insert(list, at, h)
-	}
-	subnets := p.Site(site).Subnets
-	out.local = slices.DeleteFunc(slices.Clone(m.local), gone)
-	for j := range subnets {
-		out.local = put(out.local, holding{subnets[j].Prefix, site, j})
-	}
+	out := &Map{Plan: p, graphs: make([]*graph, len(m.graphs)), shared: slices.Clone(m.shared), local: m.local.moved(site, localOf(p, site))}
 	for i, g := range m.graphs {
 		fresh := *g
 		fresh.overlay = &p.Overlays[i]
 		out.graphs[i] = &fresh
-		if out.shared[i] = m.shared[i]; !fresh.overlay.Has(site) {
-			continue
-		}
-		out.shared[i] = slices.DeleteFunc(slices.Clone(m.shared[i]), gone)
-		for j := range subnets {
-			if subnets[j].SharedInto(fresh.overlay.Spec.Key) {
-				out.shared[i] = put(out.shared[i], holding{subnets[j].Taking(), site, j})
-			}
+		if fresh.overlay.Has(site) {
+			out.shared[i] = m.shared[i].moved(site, sharedOf(p, fresh.overlay, site))
 		}
 	}
 	return out
@@ -223,7 +211,7 @@ func (m *Map) overlaysOf(site int) []int {
 func (m *Map) routes(site int, open, closed []int) []Route {
 	size := 0
 	for _, i := range open {
-		size += len(m.shared[i])
+		size += len(m.shared[i].list)
 	}
 	out := make([]Route, 0, size)
 	for _, i := range open {
@@ -231,7 +219,7 @@ func (m *Map) routes(site int, open, closed []int) []Route {
 	}
 	for _, i := range closed {
 		own := m.Plan.Site(site).Shared(m.graphs[i].overlay.Spec.Key)
-		for _, h := range m.shared[i] {
+		for _, h := range m.shared[i].list {
 			if h.site != site && !covered(own, h.prefix) {
 				out = append(out, Route{Prefix: h.prefix, Kind: Cut, To: h.site, Overlay: m.graphs[i].overlay.Spec.Key})
 			}
@@ -259,7 +247,7 @@ func (m *Map) routesOf(out []Route, overlay, site int) []Route {
 	c := m.chainer(overlay, site)
 	own := m.Plan.Site(site).Shared(g.overlay.Spec.Key)
 	pins := len(g.overlay.Spec.Pins) > 0
-	for _, h := range m.shared[overlay] {
+	for _, h := range m.shared[overlay].list {
 		if h.site == site || covered(own, h.prefix) {
 			continue
 		}

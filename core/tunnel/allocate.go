@@ -312,6 +312,8 @@ func (a *allocator) complete(overlay int, o *Overlay, t *Tunnel) {
 			}
 		}
 	}
+	first.Interface = interfaceName(p.Site(second.Site).Key, first.Slot)
+	second.Interface = interfaceName(p.Site(first.Site).Key, second.Slot)
 	if !o.perSite() {
 		for _, pool := range a.pools[overlay] {
 			have := t.A.Address4

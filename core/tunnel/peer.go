@@ -39,7 +39,7 @@ func (p *Plan) Peers(site int) []Peer {
 		local, remote := p.Sides(e)
 		peer := Peer{
 			Tunnel: t, Adjacency: a, Overlay: o, Local: local, Remote: remote, Rank: e.Tunnel + 1,
-			Interface: p.Interface(local, remote),
+			Interface: local.Interface,
 			Endpoint:  p.endpoint(t, remote),
 			PublicKey: p.PublicKey(remote.Site),
 		}

@@ -86,7 +86,8 @@ type Port struct {
 	UDP        int // listen port; 0 when the site ran out
 	Address4   netip.Prefix
 	Address6   netip.Prefix
-	Calls      bool // this end can open the session
+	Calls      bool   // this end can open the session
+	Interface  string // unique at the site, at most MaxInterface bytes
 }
 
 // An End is one end's place in the plan: a tunnel seen from a site.
@@ -251,14 +252,13 @@ func (p *Plan) Ident(t *Tunnel) string {
 // MaxInterface is the longest interface name Linux takes, in bytes.
 const MaxInterface = 15
 
-// Interface returns the name of the tunnel's interface at the local end: the
-// remote site's key, cut to fit, and the slot, which alone makes it unique at
-// the site and never changes.
-func (p *Plan) Interface(local, remote *Port) string {
+// interfaceName makes the name of a tunnel's interface: the remote site's key,
+// cut to fit, and the slot, which alone makes it unique at the site and never
+// changes.
+func interfaceName(remote string, slot int) string {
 	var room [2 * MaxInterface]byte
-	number := strconv.AppendInt(room[:0], int64(local.Slot), 10)
-	key := p.Site(remote.Site).Key
-	key = cmp.Or(strings.Trim(key[:min(len(key), MaxInterface-1-len(number))], "-"), "t")
+	number := strconv.AppendInt(room[:0], int64(slot), 10)
+	key := cmp.Or(strings.Trim(remote[:min(len(remote), MaxInterface-1-len(number))], "-"), "t")
 	name := append(room[MaxInterface:MaxInterface], key...)
 	return string(append(append(name, '-'), number...))
 }

@@ -124,7 +124,7 @@ func sitePlan(v *desk.View, site int) SitePlan {
 		out.Tunnels = append(out.Tunnels, SiteTunnel{
 			Overlay: peer.Overlay.Spec.Key, Interface: peer.Interface, Link: p.Link(peer.Local).Key, Port: peer.Local.UDP,
 			Addresses: valid(peer.Local.Address4, peer.Local.Address6),
-			Peer:      key(peer.Remote.Site), PeerLink: p.Link(peer.Remote).Key, PeerFace: p.Interface(peer.Remote, peer.Local), PeerPort: peer.Remote.UDP,
+			Peer:      key(peer.Remote.Site), PeerLink: p.Link(peer.Remote).Key, PeerFace: peer.Remote.Interface, PeerPort: peer.Remote.UDP,
 			PeerAddrs: valid(peer.Remote.Address4, peer.Remote.Address6),
 			Rank:      peer.Rank, Of: len(peer.Adjacency.Tunnels), Kind: peer.Adjacency.Kind, Position: peer.Adjacency.Position, Cost: peer.Adjacency.Cost,
 			MTU: peer.Tunnel.MTU, Family: string(peer.Tunnel.Family), Opens: opens,

@@ -125,7 +125,7 @@ func (l *lab) lan(site, address string) {
 func (l *lab) down(m *route.Map, p tunnel.Peer) {
 	l.t.Helper()
 	l.in(m.Plan.Site(p.Local.Site).Key, "ip link set "+p.Interface+" down")
-	l.in(m.Plan.Site(p.Remote.Site).Key, "ip link set "+m.Plan.Interface(p.Remote, p.Local)+" down")
+	l.in(m.Plan.Site(p.Remote.Site).Key, "ip link set "+p.Remote.Interface+" down")
 }
 
 // TestBundleCarriesTraffic brings the rendered configuration of three sites up

@@ -43,8 +43,8 @@ func tunnels(m *route.Map) []byte {
 						opened = p.Site(t.A.Site).Key
 					}
 					put(o.Spec.Key, strconv.Itoa(k+1),
-						p.Site(t.A.Site).Key, p.Link(&t.A).Key, p.Interface(&t.A, &t.B), strconv.Itoa(t.A.UDP), list(t.A.Address4, t.A.Address6),
-						p.Site(t.B.Site).Key, p.Link(&t.B).Key, p.Interface(&t.B, &t.A), strconv.Itoa(t.B.UDP), list(t.B.Address4, t.B.Address6),
+						p.Site(t.A.Site).Key, p.Link(&t.A).Key, t.A.Interface, strconv.Itoa(t.A.UDP), list(t.A.Address4, t.A.Address6),
+						p.Site(t.B.Site).Key, p.Link(&t.B).Key, t.B.Interface, strconv.Itoa(t.B.UDP), list(t.B.Address4, t.B.Address6),
 						opened, string(t.Family), strconv.Itoa(t.MTU))
 				}
 			}

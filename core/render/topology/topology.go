@@ -53,8 +53,8 @@ func File(p *tunnel.Plan) (render.File, error) {
 			one := node{ID: p.Site(m).Key}
 			for _, e := range p.Ends(m) {
 				if e.Overlay == i {
-					local, remote := p.Sides(e)
-					one.Ports = append(one.Ports, point{p.Interface(local, remote)})
+					local, _ := p.Sides(e)
+					one.Ports = append(one.Ports, point{local.Interface})
 				}
 			}
 			n.Nodes = append(n.Nodes, one)
@@ -79,8 +79,8 @@ func File(p *tunnel.Plan) (render.File, error) {
 
 func linkOf(p *tunnel.Plan, from, to *tunnel.Port) link {
 	var l link
-	l.Source.Node, l.Source.Port = p.Site(from.Site).Key, p.Interface(from, to)
-	l.Destination.Node, l.Destination.Port = p.Site(to.Site).Key, p.Interface(to, from)
+	l.Source.Node, l.Source.Port = p.Site(from.Site).Key, from.Interface
+	l.Destination.Node, l.Destination.Port = p.Site(to.Site).Key, to.Interface
 	l.ID = l.Source.Node + "/" + l.Source.Port
 	return l
 }

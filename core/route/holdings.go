@@ -1,0 +1,84 @@
+package route
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+
+	"wideknot/core/addr"
+)
+
+// A holding is a prefix at a site.
+type holding struct {
+	prefix netip.Prefix
+	site   int
+	subnet int
+}
+
+// holdings are prefixes in address order, with the lengths that occur among
+// them, so that finding the narrowest around an address tries only those.
+type holdings struct {
+	list     []holding
+	lengths4 []int // the narrowest first
+	lengths6 []int
+}
+
+func compareHoldings(a, b holding) int {
+	return cmp.Or(addr.Compare(a.prefix, b.prefix), cmp.Compare(a.site, b.site))
+}
+
+func newHoldings(list []holding) holdings {
+	slices.SortFunc(list, compareHoldings)
+	return holdings{list: list}.measured()
+}
+
+func (h holdings) measured() holdings {
+	var four, six [129]bool
+	for i := range h.list {
+		if p := h.list[i].prefix; p.Addr().Is4() {
+			four[p.Bits()] = true
+		} else {
+			six[p.Bits()] = true
+		}
+	}
+	h.lengths4, h.lengths6 = nil, nil
+	for bits := 128; bits >= 0; bits-- {
+		if four[bits] {
+			h.lengths4 = append(h.lengths4, bits)
+		}
+		if six[bits] {
+			h.lengths6 = append(h.lengths6, bits)
+		}
+	}
+	return h
+}
+
+// moved returns the holdings with those of one site replaced.
+func (h holdings) moved(site int, now []holding) holdings {
+	list := slices.DeleteFunc(slices.Clone(h.list), func(x holding) bool { return x.site == site })
+	for _, x := range now {
+		at, _ := slices.BinarySearchFunc(list, x, compareHoldings)
+		list = slices.Insert(list, at, x)
+	}
+	return holdings{list: list}.measured()
+}
+
+// around finds the narrowest of the prefixes around an address, which several
+// sites may have; ok is false when none holds it.
+func (h *holdings) around(a netip.Addr) (found []holding, ok bool) {
+	lengths := h.lengths4
+	if a.Is6() {
+		lengths = h.lengths6
+	}
+	for _, bits := range lengths {
+		prefix, _ := a.Prefix(bits)
+		i, _ := slices.BinarySearchFunc(h.list, prefix, func(x holding, p netip.Prefix) int { return addr.Compare(x.prefix, p) })
+		for ; i < len(h.list) && h.list[i].prefix == prefix; i++ {
+			found = append(found, h.list[i])
+		}
+		if found != nil {
+			return found, true
+		}
+	}
+	return nil, false
+}
