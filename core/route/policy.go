@@ -13,8 +13,8 @@ import (
 // A Policy is an overlay's zone policy with its parties resolved. Its rules are
 // asked in order and the first that matches decides. A permit also lets the
 // replies pass, at its place: what an earlier rule denies in the other
-// direction keeps the replies out. No state is kept, so a flow survives its
-// move to another tunnel or hub.
+// direction keeps the replies out. It is asked at both ends of the way, never
+// between, so a flow survives its move to another tunnel or hub.
 type Policy struct {
 	Default estate.Action
 	Rules   []Clause

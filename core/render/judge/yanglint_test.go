@@ -92,6 +92,9 @@ func TestYanglintAcceptsConfigurations(t *testing.T) {
 				t.Fatal(err)
 			}
 			for _, f := range files {
+				if strings.HasSuffix(f.Path, "acl.json") {
+					continue // Debian has no module of RFC 8519; see acl_test.go
+				}
 				if sites++; sites > 8 {
 					break // of each kind of site in the demo
 				}

@@ -12,9 +12,9 @@ import (
 )
 
 // zones renders the policy of an overlay as far as it concerns this site: the
-// rules whose one side is here. A permit returns to the chain that asked; its
-// replies do so at the same place. Nothing depends on connection state, which
-// a flow would lose when it moves to another hub.
+// rules whose one side is here. A permit returns to the chain that asked; the
+// answers to what it let through do so at the same place. What is an answer,
+// the gateways at the two ends know, whatever hub a flow has moved to.
 func (b *bundle) zones(t *render.Text, overlay int) {
 	policy := b.routeMap.Policy(overlay)
 	if policy == nil {
@@ -69,6 +69,9 @@ func (b *bundle) clause(t *render.Text, r *route.Clause, from, to *route.Party, 
 				list(t.Str(family).Str(" daddr "), target).Str(" ")
 			}
 			b.protocol(t, &r.Spec, port, v4)
+			if port == "sport" {
+				t.Str("ct direction reply ")
+			}
 			t.Line(strings.TrimPrefix(verdict, " "))
 		}
 	}

@@ -21,8 +21,9 @@ type (
 	list   = []object
 )
 
-// Site renders one site as one file, SITE/config.json. It holds no secret. It
-// is empty for a site without tunnels.
+// Site renders one site as SITE/config.json and, where zone policies concern
+// it, SITE/acl.json. They hold no secret. It is empty for a site without
+// tunnels.
 func Site(m *route.Map, site int) ([]render.File, error) {
 	if len(m.Plan.Ends(site)) == 0 {
 		return nil, nil
@@ -51,14 +52,29 @@ func Site(m *route.Map, site int) ([]render.File, error) {
 			"type": "ietf-routing:static", "name": "wideknot", "static-routes": static,
 		}}}},
 	}
+	text, err := write(document)
+	if err != nil {
+		return nil, fmt.Errorf("writing the configuration of %s: %w", m.Plan.Site(site).Key, err)
+	}
+	files := []render.File{{Path: m.Plan.Site(site).Key + "/config.json", Text: text}}
+	acl, any, err := policies(m, site)
+	if err != nil {
+		return nil, fmt.Errorf("writing the policies of %s: %w", m.Plan.Site(site).Key, err)
+	}
+	if any {
+		files = append(files, acl)
+	}
+	return files, nil
+}
+
+// write returns the document as JSON; keys come in alphabetical order.
+func write(document object) ([]byte, error) {
 	var out bytes.Buffer
 	encoder := json.NewEncoder(&out)
 	encoder.SetEscapeHTML(false)
 	encoder.SetIndent("", "  ")
-	if err := encoder.Encode(document); err != nil { // keys are written in order
-		return nil, fmt.Errorf("writing the configuration of %s: %w", m.Plan.Site(site).Key, err)
-	}
-	return []render.File{{Path: m.Plan.Site(site).Key + "/config.json", Text: out.Bytes()}}, nil
+	err := encoder.Encode(document)
+	return out.Bytes(), err
 }
 
 func interfaces(m *route.Map, site int) list {
