@@ -91,8 +91,34 @@ func TestExitCodes(t *testing.T) {
 	}
 }
 
+func TestSpaceAndRepair(t *testing.T) {
+	code, out, _ := call(t, "space", "--size", "24", three)
+	for _, want := range []string{"vale 10.40.0.0/16", "used: 10.40.1.0/24 10.40.2.0/23", "summary: 10.40.0.0/22, holes: 10.40.0.0/24", "best /24: 10.40.0.0/24"} {
+		if code != 0 || !strings.Contains(out, want) {
+			t.Errorf("%d: no %q in\n%s", code, want, out)
+		}
+	}
+	text, err := os.ReadFile(three)
+	if err != nil {
+		t.Fatal(err)
+	}
+	collision := write(t, "collision.yaml", strings.Replace(string(text), "10.40.3.0/24", "10.40.2.0/24", 1))
+	repaired := filepath.Join(t.TempDir(), "repaired.yaml")
+	code, _, errors := call(t, "repair", collision, "Renumber 10.40.2.0/24 at withybrook to 10.40.0.0/24", "--out", repaired)
+	if code != 0 || !strings.Contains(errors, "afterwards: 0 errors") {
+		t.Errorf("%d %s", code, errors)
+	}
+	if code, out, _ := call(t, "check", repaired); code != 0 {
+		t.Errorf("%d\n%s", code, out)
+	}
+	if code, _, errors := call(t, "repair", collision, "Wish it away"); code != 2 || !strings.Contains(errors, "no repair") {
+		t.Errorf("%d %s", code, errors)
+	}
+}
+
 func TestJSONOutput(t *testing.T) {
-	for _, arguments := range [][]string{{"check", "--format", "json", three}, {"derive", "--format", "json", three}, {"sample", "--sites", "3", "--format", "json"}} {
+	for _, arguments := range [][]string{{"check", "--format", "json", three}, {"derive", "--format", "json", three}, {"sample", "--sites", "3", "--format", "json"},
+		{"space", "--format", "json", three}, {"diff", "--format", "json", "--files", three, three}, {"trace", "--format", "json", three, "10.40.2.9", "10.40.3.9"}} {
 		code, out, _ := call(t, arguments...)
 		if code != 0 || !json.Valid([]byte(out)) {
 			t.Errorf("%v: %d, %.100s", arguments, code, out)

@@ -242,6 +242,83 @@ func TestPoolTooSmall(t *testing.T) {
 	}
 }
 
+// Two overlays draw from the same ports and slots of a site, and from pools of
+// their own; taking one away changes nothing in the other.
+func TestOverlaysDoNotDisturbEachOther(t *testing.T) {
+	e := sketch(t, ops("h", "s", "u"), "h a:static 10.0.0.0/24", "s x:nat 10.0.1.0/24", "u x:static 10.0.2.0/24")
+	mesh := estate.Overlay{Key: "mesh", Shape: estate.FullMesh, Transit: []netip.Prefix{netip.MustParsePrefix("100.97.0.0/24")}, Spokes: []estate.Spoke{{Site: "h"}, {Site: "s"}, {Site: "u"}}}
+	e.Overlays = append(e.Overlays, mesh)
+	p := Derive(e)
+	invariants(t, p)
+	before := map[string]string{}
+	for i := range e.Sites {
+		for _, peer := range p.Peers(i) {
+			before[e.Sites[i].Key+" "+peer.Overlay.Spec.Key+" "+p.Ident(peer.Tunnel)] = fmt.Sprint(peer.Interface, peer.Local.UDP, peer.Local.Address4)
+		}
+	}
+	if len(before) != 10 {
+		t.Fatalf("%d ends, want 10: %v", len(before), before)
+	}
+	alone := e.Clone()
+	alone.Allocations, alone.Overlays = p.Allocations(), alone.Overlays[1:]
+	q := Derive(alone)
+	for i := range alone.Sites {
+		for _, peer := range q.Peers(i) {
+			id := e.Sites[i].Key + " mesh " + q.Ident(peer.Tunnel)
+			if now := fmt.Sprint(peer.Interface, peer.Local.UDP, peer.Local.Address4); now != before[id] {
+				t.Errorf("%s: %s became %s", id, before[id], now)
+			}
+		}
+	}
+}
+
+// When a pool runs dry, what vanished tunnels had is given away last, and a
+// tunnel that comes back then takes something else.
+func TestStaleNumbersAreGivenAwayLast(t *testing.T) {
+	o := ops("h", "s", "u")
+	o.Transit = []netip.Prefix{netip.MustParsePrefix("100.96.0.0/30")} // two tunnels
+	e := sketch(t, o, "h a:static 10.0.0.0/24", "s x:nat", "u x:nat", "v x:nat")
+	p := Derive(e)
+	without := e.Clone()
+	without.Allocations = p.Allocations()
+	without.Overlays[0].Spokes = []estate.Spoke{{Site: "s"}, {Site: "v"}}
+	q := Derive(without)
+	if q.Overlays[0].Starved != 0 {
+		t.Fatal("the address of the vanished tunnel was not given away")
+	}
+	if _, kept := q.Allocations().Tunnels["ops"]["h/a u/x"]; kept {
+		t.Error("the record still promises what was given away")
+	}
+	invariants(t, q)
+}
+
+func TestProposals(t *testing.T) {
+	for _, c := range []struct {
+		name     string
+		hub      []string
+		spoke    []string
+		ike, esp int
+	}{
+		{"both can do everything", nil, nil, 2, 2},
+		{"one lists transforms of one proposal", []string{"ENCR_AES_GCM_16-128/PRF_HMAC_SHA2_256/Curve25519"}, nil, 1, 1},
+		{"nothing in common", []string{"ENCR_AES_GCM_16-128/PRF_HMAC_SHA2_256/Curve25519"}, []string{"ENCR_AES_GCM_16-256/PRF_HMAC_SHA2_384/384-bit-random-ECP"}, 0, 0},
+	} {
+		o := ops("h", "s")
+		o.Transport = estate.IPsec
+		e := sketch(t, o, "h a:static 10.0.0.0/24", "s x:nat 10.0.1.0/24")
+		e.Sites[0].Gateway.Proposals, e.Sites[1].Gateway.Proposals = c.hub, c.spoke
+		p := Derive(e)
+		ike, esp := p.Proposals(&p.Overlays[0], &p.Overlays[0].Adjacencies[0])
+		if len(ike) != c.ike || len(esp) != c.esp {
+			t.Errorf("%s: %v, %v", c.name, ike, esp)
+		}
+		a, b := p.SecurityAssociation(p.Ends(0)[0]), p.SecurityAssociation(p.Ends(1)[0])
+		if a.Initiates || !b.Initiates || !a.UDPEncapsulation || a.LocalID != b.RemoteID || !slices.Equal(a.IKE, b.IKE) || a.LocalTS[0] != b.RemoteTS[0] {
+			t.Errorf("%s: the ends do not mirror: %+v, %+v", c.name, a, b)
+		}
+	}
+}
+
 func TestPerSiteNumbering(t *testing.T) {
 	o := ops("h", "s", "u")
 	o.Numbering = estate.PerSite
@@ -316,8 +393,16 @@ func invariants(t *testing.T, p *Plan) {
 // addresses, ports and names, and that what comes back gets its own again.
 func TestStability(t *testing.T) {
 	r := rand.New(rand.NewPCG(9, 10))
-	for round := range 30 {
+	for round := range 60 {
 		e := randomEstate(t, r)
+		switch round % 4 { // of every numbering and shape
+		case 1:
+			e.Overlays[0].Numbering = estate.PerSite
+		case 2:
+			e.Overlays[0].Shape = estate.FullMesh
+		case 3:
+			e.Overlays[0].Shape, e.Overlays[0].Numbering = estate.FullMesh, estate.PerSite
+		}
 		p := Derive(e)
 		invariants(t, p)
 		first := lots(p)
@@ -386,7 +471,11 @@ func mutate(r *rand.Rand, e *estate.Estate) {
 		}
 	case 2:
 		s := &e.Sites[2+r.IntN(len(e.Sites)-2)]
-		s.Links = append(s.Links, estate.Link{Key: fmt.Sprintf("n%d", len(s.Links)), Reach: estate.NAT, Rank: 1 + r.IntN(4)})
+		key := fmt.Sprintf("n%d", r.IntN(1000))
+		if s.Link(key) != nil {
+			return
+		}
+		s.Links = append(s.Links, estate.Link{Key: key, Reach: estate.NAT, Rank: 1 + r.IntN(4)})
 	case 3:
 		s := &e.Sites[2+r.IntN(len(e.Sites)-2)]
 		if len(s.Links) > 1 {
