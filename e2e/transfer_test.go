@@ -77,9 +77,9 @@ func TestRegionsAreEdited(t *testing.T) {
 func TestOverlayIsReshaped(t *testing.T) {
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	d.goTo("/e/brindlewater/shape")
-	d.find("p", "439 tunnels among 40 sites")
+	d.find("p", "443 tunnels among 40 sites")
 	d.must(d.labelled("Mossgill Works is a spoke").Click("left", 1))
-	d.find("p", "425 tunnels among 39 sites")
+	d.find("p", "429 tunnels among 39 sites")
 	d.must(d.labelled("First hub of Alderfold Pumping Station").Select([]string{"quillbeck first"}, true, "text"))
 	d.find("option", "quillbeck, then harrowmere, then cinderhall")
 	pool := d.labelled("Transit pools")

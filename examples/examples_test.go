@@ -69,7 +69,9 @@ func TestTheDemoHasItsTrouble(t *testing.T) {
 		"all 2 links of eelgate share mast-34",
 		"all 2 links of kelpwick share mast-39",
 		"van-1 and van-2 cannot be joined in ops; cinderhall carries their traffic",
-		"harrowmere ends 156 tunnels; its gateway can end 160",
+		"harrowmere ends 174 tunnels; its gateway can end 185",
+		"by a pin, traffic of larkspit to",
+		"rule 6 of ops (permit camera to at cinderhall tcp 554) is never asked: rule 5 stands above it",
 		"heronstow/cell is numbered from carrier space",
 	} {
 		if !strings.Contains(all, want) {

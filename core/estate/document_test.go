@@ -175,8 +175,11 @@ func TestWithoutSite(t *testing.T) {
 	if _, err := e.WithoutSite("harrowmere"); err == nil || !strings.Contains(err.Error(), "no hub") {
 		t.Errorf("the only hub was let go: %v", err)
 	}
+	e.Overlays[0].Pins = []Pin{{Site: "tarnhollow", Via: "harrowmere"}}
+	e.Overlays[0].Direct = [][]string{{"harrowmere", "tarnhollow"}}
+	e.Overlays[0].Policy.Rules[0].To.Site = "tarnhollow"
 	out, err := e.WithoutSite("tarnhollow")
-	if err != nil || len(out.Sites) != 1 || len(out.Overlays[0].Spokes) != 0 {
+	if err != nil || len(out.Sites) != 1 || len(out.Overlays[0].Spokes)+len(out.Overlays[0].Pins)+len(out.Overlays[0].Direct)+len(out.Overlays[0].Policy.Rules) != 0 {
 		t.Error(out, err)
 	}
 	if len(e.Sites) != 2 || len(e.Overlays[0].Spokes) != 1 {

@@ -80,6 +80,7 @@ func (o Overlay) without(site string) Overlay {
 	}
 	o.Spokes = spokes
 	o.Direct = slices.DeleteFunc(slices.Clone(o.Direct), func(pair []string) bool { return slices.Contains(pair, site) })
+	o.Pins = slices.DeleteFunc(slices.Clone(o.Pins), func(p Pin) bool { return p.Site == site || p.Via == site })
 	if o.Breakout != nil {
 		b := *o.Breakout
 		b.Hubs = slices.DeleteFunc(slices.Clone(b.Hubs), gone)

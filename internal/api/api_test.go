@@ -303,7 +303,7 @@ func TestSecretsStayIn(t *testing.T) {
 		body  map[string]any
 		files int
 		keys  bool
-	}{{map[string]any{"keys": false}, 0, false}, {map[string]any{"keys": true, "site": "tarnhollow"}, 24, true}} {
+	}{{map[string]any{"keys": false}, 0, false}, {map[string]any{"keys": true, "site": "tarnhollow"}, 42, true}} {
 		r := s.send("POST", base+"/archive", c.body)
 		archive, err := zip.NewReader(bytes.NewReader(r.body), int64(len(r.body)))
 		if err != nil {

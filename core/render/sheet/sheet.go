@@ -1,5 +1,5 @@
-// Package sheet renders what was derived as CSV (RFC 4180): one sheet of
-// tunnels and one of routes, for the whole estate.
+// Package sheet renders an estate as CSV (RFC 4180): the three sheets that can
+// be imported, one of tunnels and one of routes.
 package sheet
 
 import (
@@ -9,14 +9,19 @@ import (
 	"strconv"
 	"strings"
 
+	"wideknot/core/estate"
 	"wideknot/core/render"
 	"wideknot/core/route"
 )
 
-// Files renders tunnels.csv, a row for each tunnel with its ends in the order
-// of its ident, and routes.csv, a row for each hop of each site's routes.
+// Files renders sites.csv, links.csv and subnets.csv; tunnels.csv, a row for
+// each tunnel; and routes.csv, a row for each hop of each site's routes.
 func Files(m *route.Map) []render.File {
-	return []render.File{{Path: "tunnels.csv", Text: tunnels(m)}, {Path: "routes.csv", Text: routes(m)}}
+	sheets := estate.WriteSheets(m.Plan.Estate)
+	return []render.File{
+		{Path: "sites.csv", Text: []byte(sheets.Sites)}, {Path: "links.csv", Text: []byte(sheets.Links)}, {Path: "subnets.csv", Text: []byte(sheets.Subnets)},
+		{Path: "tunnels.csv", Text: tunnels(m)}, {Path: "routes.csv", Text: routes(m)},
+	}
 }
 
 func write(rows func(put func(...string))) []byte {
