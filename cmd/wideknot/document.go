@@ -61,4 +61,22 @@ func readDocument(c *cobra.Command, name string) (*estate.Estate, error) {
 	return e, nil
 }
 
+// writeDocument writes the estate document to a file, or to standard output
+// when none is named.
+func writeDocument(c *cobra.Command, f format, file string, e *estate.Estate) error {
+	write := estate.WriteYAML
+	if f == "json" {
+		write = estate.WriteJSON
+	}
+	text, err := write(e)
+	if err != nil {
+		return err
+	}
+	if file != "" {
+		return os.WriteFile(file, text, 0o600)
+	}
+	_, err = c.OutOrStdout().Write(text)
+	return err
+}
+
 func derive(e *estate.Estate) *route.Map { return route.Build(tunnel.Derive(e)) }

@@ -46,19 +46,7 @@ func importCommand() *cobra.Command {
 			if reading.BadRows() > 0 && !leaveBad {
 				return exit{1, errors.New("there are bad rows; nothing was written. Mend them, or leave them out with --leave-bad")}
 			}
-			write := estate.WriteYAML
-			if f == "json" {
-				write = estate.WriteJSON
-			}
-			text, err := write(reading.Estate)
-			if err != nil {
-				return err
-			}
-			if out != "" {
-				return os.WriteFile(out, text, 0o600)
-			}
-			_, err = c.OutOrStdout().Write(text)
-			return err
+			return writeDocument(c, f, out, reading.Estate)
 		},
 	}
 	f.add(c)

@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"os"
 
 	"github.com/spf13/cobra"
 
@@ -35,19 +34,7 @@ func repairCommand() *cobra.Command {
 			m := derive(repaired)
 			counts := check.Count(check.Run(m.Plan, m))
 			fmt.Fprintf(c.ErrOrStderr(), "afterwards: %d errors, %d warnings, %d notes\n", counts[check.Error], counts[check.Warning], counts[check.Note])
-			write := estate.WriteYAML
-			if f == "json" {
-				write = estate.WriteJSON
-			}
-			text, err := write(repaired)
-			if err != nil {
-				return err
-			}
-			if out != "" {
-				return os.WriteFile(out, text, 0o600)
-			}
-			_, err = c.OutOrStdout().Write(text)
-			return err
+			return writeDocument(c, f, out, repaired)
 		},
 	}
 	f.add(c)

@@ -24,16 +24,7 @@ func sampleCommand() *cobra.Command {
 			if problems := estate.Validate(e); len(problems) > 0 {
 				return unusable(estate.Problems(problems))
 			}
-			write := estate.WriteYAML
-			if f == "json" {
-				write = estate.WriteJSON
-			}
-			text, err := write(e)
-			if err != nil {
-				return err
-			}
-			_, err = c.OutOrStdout().Write(text)
-			return err
+			return writeDocument(c, f, "", e)
 		},
 	}
 	f.add(c)

@@ -76,6 +76,21 @@ func (l *lab) waitForPing(from, source, to string) {
 	l.t.Fatalf("%s (%s) does not reach %s", from, source, to)
 }
 
+// waitForInterface waits until wireguard-go answers for an interface; on a busy
+// machine that takes a while.
+func (l *lab) waitForInterface(name, device string) {
+	l.t.Helper()
+	var said string
+	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		out, err := l.try(append([]string{"ip"}, l.withSockets(name, "wg", "show", device)...)...)
+		if err == nil {
+			return
+		}
+		said = out
+	}
+	l.t.Fatalf("wireguard-go does not come up for %s at %s: %s", device, name, said)
+}
+
 // withSockets gives the arguments of ip that run a command in a namespace with
 // a socket folder of its own: wireguard-go names its control sockets after the
 // interface, and two sites may use the same name.
@@ -206,12 +221,7 @@ func (l *lab) bringUp(m *route.Map, site int, keys linux.Keys, folder string) {
 			l.t.Fatal(err)
 		}
 		l.t.Cleanup(func() { command.Process.Kill(); command.Wait() })
-		for range 100 {
-			if _, err := l.try(append([]string{"ip"}, l.withSockets(name, "wg", "show", peer.Interface)...)...); err == nil {
-				break
-			}
-			time.Sleep(20 * time.Millisecond)
-		}
+		l.waitForInterface(name, peer.Interface)
 		l.run(append([]string{"ip"}, l.withSockets(name, "wg", "setconf", peer.Interface, at("wg/"+peer.Interface+".conf"))...)...)
 	}
 	for _, file := range []string{"rules.ip"} {

@@ -1,0 +1,94 @@
+package linux_test
+
+import (
+	"strings"
+	"testing"
+
+	"wideknot/core/estate"
+	"wideknot/core/render/linux"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+)
+
+// file renders one file of a site of a document.
+func file(t *testing.T, document, site, path string) string {
+	t.Helper()
+	e, _, err := estate.Read(strings.NewReader(document))
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := route.Build(tunnel.Derive(e))
+	for _, f := range linux.Site(m, m.Plan.SiteIndex(site), linux.NoKeys) {
+		if f.Path == site+"/"+path {
+			return string(f.Text)
+		}
+	}
+	return ""
+}
+
+const neighbours = `wideknot: 1
+estate: {name: Neighbours}
+sites:
+  - key: hub
+    name: Hub
+    links: [{key: fibre, reach: static, addresses: [203.0.113.1], device: eth0, next_hop: [203.0.113.2]}]
+    subnets: [{prefix: 10.1.0.0/24, share: [ops]}, {prefix: 10.1.1.0/24, share: [ops]}]
+  - key: depot
+    name: Depot
+    gateway: {placement: one-armed, lan_address: 10.2.0.9, upstream: 10.2.0.1}
+    links:
+      - {key: cable, reach: forwarded, outside: 198.51.100.7, addresses: [192.168.0.2]}
+      - {key: cell, reach: nat, rank: 2, device: wwan0, next_hop: [192.168.8.1]}
+    subnets: [{prefix: 10.2.0.0/24, share: [ops]}]
+overlays:
+  - {key: ops, shape: hub-and-spoke, transit: [100.96.0.0/24], hubs: [hub], spokes: [{site: depot}]}
+`
+
+// The work for neighbouring routers follows from the design, and so does what
+// the design does not know.
+func TestReadmeNamesTheNeighboursWork(t *testing.T) {
+	readme := file(t, neighbours, "depot", "README.txt")
+	for _, want := range []string{
+		"forward inbound UDP 51820 to 192.168.0.2 port 51820",
+		"Work for the LAN's router 10.2.0.1: these prefixes lie behind this gateway, 10.2.0.9.",
+		"route 10.1.0.0/23 via 10.2.0.9",
+		"The design names no device and next hop for cable.",
+		"wg set hub-1 private-key",
+	} {
+		if !strings.Contains(readme, want) {
+			t.Errorf("no %q in\n%s", want, readme)
+		}
+	}
+	if strings.Contains(file(t, neighbours, "hub", "README.txt"), "Work for") {
+		t.Error("the hub's neighbours have no work")
+	}
+}
+
+// With several links a tunnel's packets are marked for the link it was made
+// for; with one there is nothing to choose.
+func TestMarks(t *testing.T) {
+	if conf := file(t, neighbours, "depot", "wg/hub-2.conf"); !strings.Contains(conf, "FwMark = 8401") {
+		t.Errorf("no mark for the cell link:\n%s", conf)
+	}
+	if conf := file(t, neighbours, "depot", "wg/hub-1.conf"); strings.Contains(conf, "FwMark") {
+		t.Errorf("a mark for a link whose way out is not known:\n%s", conf)
+	}
+	rules := file(t, neighbours, "depot", "rules.ip")
+	if !strings.Contains(rules, "route replace default via 192.168.8.1 dev wwan0 table 8401\nrule add fwmark 8401 lookup 8401 priority 8401\n") {
+		t.Errorf("the cell link has no table:\n%s", rules)
+	}
+	if rules := file(t, neighbours, "hub", "rules.ip"); rules != "" {
+		t.Errorf("a site with one link has rules:\n%s", rules)
+	}
+}
+
+// Ports are opened as narrowly as the far end is known.
+func TestOpenings(t *testing.T) {
+	filter := file(t, neighbours, "hub", "filter.nft")
+	if !strings.Contains(filter, "udp dport 51820 ip saddr != 198.51.100.7 drop") {
+		t.Errorf("the forwarded link may be called from anywhere:\n%s", filter)
+	}
+	if strings.Contains(filter, "udp dport 51821 ip saddr") {
+		t.Errorf("a link behind NAT is expected at an address:\n%s", filter)
+	}
+}
