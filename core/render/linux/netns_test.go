@@ -2,6 +2,7 @@ package linux_test
 
 import (
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -76,19 +77,18 @@ func (l *lab) waitForPing(from, source, to string) {
 	l.t.Fatalf("%s (%s) does not reach %s", from, source, to)
 }
 
-// waitForInterface waits until wireguard-go answers for an interface; on a busy
-// machine that takes a while.
-func (l *lab) waitForInterface(name, device string) {
+// waitForInterface waits until wireguard-go listens for an interface. It dials
+// the control socket itself: wg would remove one on which nobody listens yet.
+func (l *lab) waitForInterface(name, device string, said *strings.Builder) {
 	l.t.Helper()
-	var said string
+	socket := filepath.Join(l.sockets, name, device+".sock")
 	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
-		out, err := l.try(append([]string{"ip"}, l.withSockets(name, "wg", "show", device)...)...)
-		if err == nil {
+		if c, err := net.Dial("unix", socket); err == nil {
+			c.Close()
 			return
 		}
-		said = out
 	}
-	l.t.Fatalf("wireguard-go does not come up for %s at %s: %s", device, name, said)
+	l.t.Fatalf("wireguard-go does not come up for %s at %s: %s", device, name, said.String())
 }
 
 // withSockets gives the arguments of ip that run a command in a namespace with
@@ -115,7 +115,7 @@ func newLab(t *testing.T) *lab {
 		t.Skip("SKIPPED, NOT PASSED: there is no /dev/net/tun here")
 	}
 	labs++
-	l := &lab{t: t, prefix: fmt.Sprintf("wk%d-%d-", os.Getpid()%100000, labs), sockets: t.TempDir()}
+	l := &lab{t: t, prefix: fmt.Sprintf("wk%d-%d-", os.Getpid()%100000, labs), sockets: shortFolder(t)}
 	if out, err := l.try("ip", "netns", "add", l.ns("net")); err != nil {
 		t.Skipf("SKIPPED, NOT PASSED: no network namespaces here: %s", out)
 	}
@@ -125,6 +125,17 @@ func newLab(t *testing.T) *lab {
 }
 
 var labs int
+
+// shortFolder makes a folder whose sockets' paths fit into 107 bytes.
+func shortFolder(t *testing.T) string {
+	t.Helper()
+	folder, err := os.MkdirTemp("", "wk-lab-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(folder) })
+	return folder
+}
 
 // lan gives a site's namespace the device and first address of its LAN.
 func (l *lab) lan(site, address string) {
@@ -217,11 +228,13 @@ func (l *lab) bringUp(m *route.Map, site int, keys linux.Keys, folder string) {
 		// No WireGuard in this kernel: the user-space one makes the interface.
 		command := exec.Command("ip", l.withSockets(name, "wireguard-go", "--foreground", peer.Interface)...)
 		command.Env = append(os.Environ(), "LOG_LEVEL=error")
+		said := &strings.Builder{}
+		command.Stdout, command.Stderr = said, said
 		if err := command.Start(); err != nil {
 			l.t.Fatal(err)
 		}
 		l.t.Cleanup(func() { command.Process.Kill(); command.Wait() })
-		l.waitForInterface(name, peer.Interface)
+		l.waitForInterface(name, peer.Interface, said)
 		l.run(append([]string{"ip"}, l.withSockets(name, "wg", "setconf", peer.Interface, at("wg/"+peer.Interface+".conf"))...)...)
 	}
 	for _, file := range []string{"rules.ip"} {
