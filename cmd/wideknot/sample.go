@@ -32,7 +32,7 @@ func sampleCommand() *cobra.Command {
 	c.Flags().IntVar(&o.Hubs, "hubs", 2, "hubs")
 	c.Flags().IntVar(&o.Links, "links", 2, "WAN links of each site")
 	c.Flags().IntVar(&o.Subnets, "subnets", 1, "subnets of each site")
-	c.Flags().StringVar(&shape, "shape", shape, "hub-and-spoke or full-mesh")
+	c.Flags().StringVar(&shape, "shape", shape, "hub-and-spoke, full-mesh or custom")
 	c.Flags().Uint64Var(&o.Seed, "seed", 0, "another seed gives another estate")
 	c.Flags().BoolVar(&o.Trouble, "trouble", false, "plant collisions and other trouble")
 	return c

@@ -93,6 +93,11 @@ func (m *maker) estate() *estate.Estate {
 		e.Sites = append(e.Sites, m.site(key, fmt.Sprintf("Site %d", i+1), m.Shape == estate.FullMesh))
 		o.Spokes = append(o.Spokes, estate.Spoke{Site: key})
 	}
+	if m.Shape == estate.Custom { // every tenth site is joined with the next
+		for i := 0; i+1 < len(o.Spokes); i += 10 {
+			o.Direct = append(o.Direct, []string{o.Spokes[i].Site, o.Spokes[i+1].Site})
+		}
+	}
 	e.Overlays = []estate.Overlay{o}
 	if m.Trouble {
 		m.plant(e)

@@ -23,7 +23,7 @@ func sampled(t *testing.T, o Options) *estate.Estate {
 }
 
 func TestSamplesAreDeterministicAndClean(t *testing.T) {
-	for _, o := range []Options{{}, {Sites: 1}, {Sites: 300, Links: 3, Subnets: 4, Seed: 7}, {Sites: 40, Shape: estate.FullMesh}, {Sites: 60000, Links: 1}} {
+	for _, o := range []Options{{}, {Sites: 1}, {Sites: 300, Links: 3, Subnets: 4, Seed: 7}, {Sites: 40, Shape: estate.FullMesh}, {Sites: 30, Shape: estate.Custom}, {Sites: 60000, Links: 1}} {
 		e := sampled(t, o)
 		if o.Sites < 1000 && !reflect.DeepEqual(e, sampled(t, o)) {
 			t.Errorf("%+v: made differently the second time", o)

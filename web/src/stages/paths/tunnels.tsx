@@ -65,11 +65,11 @@ function PeerTunnels({ tunnels, estate }: { tunnels: SiteTunnel[]; estate: strin
         <thead>
           <tr>
             <th className="num w-11">Rank</th>
-            <th className="w-44">Interface</th>
-            <th className="w-20">From link</th>
-            <th className="w-20">To link</th>
-            <th className="w-64">Addresses, here and there</th>
-            <th className="num w-32">Ports</th>
+            <th className="w-40">Interface</th>
+            <th className="w-18">From link</th>
+            <th className="w-18">To link</th>
+            <th className="w-60">Addresses, here and there</th>
+            <th className="num w-28">Ports</th>
             <th className="num w-12">MTU</th>
             <th className="w-22">Opened by</th>
             <th>Calls</th>
@@ -94,9 +94,11 @@ function PeerTunnels({ tunnels, estate }: { tunnels: SiteTunnel[]; estate: strin
               </td>
               <td className="num">{t.mtu}</td>
               <td>{opening[t.opens as keyof typeof opening]}</td>
-              <td className="font-mono text-xs break-all">
+              <td className="font-mono text-xs wrap-anywhere">
                 {t.endpoint || "waits to be called"}
-                {t.keepalive ? <span className="text-secondary"> every {t.keepalive} s</span> : null}
+                {t.keepalive ? (
+                  <span className="text-secondary whitespace-nowrap"> every {t.keepalive} s</span>
+                ) : null}
               </td>
             </tr>
           ))}
