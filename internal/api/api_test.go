@@ -179,6 +179,21 @@ func TestEditDeleteUndoRedo(t *testing.T) {
 	s.refused(404, "DELETE", base+"/sites/nowhere", nil)
 }
 
+// What a page that edits the estate's head reads must be enough to save it
+// without losing anything.
+func TestTheHeadSurvivesBeingSaved(t *testing.T) {
+	s := start(t)
+	made := must[desk.Summary](s, "POST", "/api/estates", map[string]string{"name": "Head"})
+	base := "/api/estates/" + made.Key
+	must[EstateHead](s, "POST", base+"/import", Parcel{Document: "wideknot: 1\nestate: {name: Head, regions: [{key: north, blocks: [10.0.0.0/8]}], underlays: [{key: ring, blocks: [172.31.9.0/24]}]}\n"})
+	before := s.send("GET", base+"/document", nil).body
+	head := must[EstateHead](s, "GET", base, nil)
+	must[EstateHead](s, "PUT", base+"/about", estate.About{Name: head.Name, Regions: head.Regions, Underlays: head.Underlays})
+	if after := s.send("GET", base+"/document", nil).body; !bytes.Equal(before, after) {
+		t.Errorf("before\n%s\nafter\n%s", before, after)
+	}
+}
+
 func TestTheLastHubStays(t *testing.T) {
 	s := start(t)
 	base := s.demo()

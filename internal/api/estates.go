@@ -22,6 +22,7 @@ type EstateHead struct {
 	Name      string                 `json:"name"`
 	Revision  uint64                 `json:"revision"`
 	Regions   []estate.Region        `json:"regions"`
+	Underlays []estate.Region        `json:"underlays"`
 	Zones     []string               `json:"zones"`
 	Sites     int                    `json:"sites"`
 	Tunnels   int                    `json:"tunnels"`
@@ -253,6 +254,9 @@ func estateOf(v *desk.View) EstateHead {
 	}
 	if e.Regions == nil {
 		e.Regions = []estate.Region{}
+	}
+	if e.Underlays = v.Estate.About.Underlays; e.Underlays == nil {
+		e.Underlays = []estate.Region{}
 	}
 	return e
 }

@@ -7,6 +7,7 @@ export type LedgerSite = components["schemas"]["LedgerSite"];
 export type Link = components["schemas"]["Link"];
 export type Subnet = components["schemas"]["Subnet"];
 export type Region = components["schemas"]["Region"];
+export type About = components["schemas"]["About"];
 export type Overlay = components["schemas"]["Overlay"];
 export type ShapedOverlay = components["schemas"]["ShapedOverlay"];
 export type Finding = components["schemas"]["StagedFinding"];

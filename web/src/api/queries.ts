@@ -107,7 +107,7 @@ export const useRepair = (estate: string) =>
   );
 
 export const useSaveAbout = (estate: string) =>
-  useEdit(estate, (input: { about: { name: string; regions: EstateHead["regions"] }; revision: number }) =>
+  useEdit(estate, (input: { about: About; revision: number }) =>
     answered(
       client.PUT("/api/estates/{estate}/about", {
         params: { ...inEstate(estate), header: ifMatch(input.revision) },

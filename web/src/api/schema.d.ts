@@ -337,6 +337,7 @@ export interface components {
         About: {
             name: string;
             regions?: components["schemas"]["Region"][];
+            underlays?: components["schemas"]["Region"][];
         };
         Apart: {
             overlay: string;
@@ -423,6 +424,7 @@ export interface components {
             sites: number;
             /** Format: int64 */
             tunnels: number;
+            underlays: components["schemas"]["Region"][];
             /** @description label of the edit that undo takes back; empty for none */
             undo: string;
             zones: string[];

@@ -49,6 +49,7 @@ function Editor({ head, estate }: { head: EstateHead; estate: string }) {
           about: {
             name,
             regions: rows.map((r) => ({ key: r.key, blocks: r.blocks.split(/[\s,;]+/).filter(Boolean) })),
+            underlays: head.underlays, // not edited here, and not to be lost
           },
           revision: head.about_revision,
         });
