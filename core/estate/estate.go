@@ -122,6 +122,8 @@ type Overlay struct {
 	HubLinks     *bool          `json:"hub_links,omitempty"`
 	Spokes       []Spoke        `json:"spokes,omitempty"`
 	Direct       [][]string     `json:"direct,omitempty"`
+	Costs        *Costs         `json:"costs,omitempty"`
+	KeepaliveS   int            `json:"keepalive_s,omitempty"` // of ends behind NAT that call; 0 means 25
 	Pins         []Pin          `json:"pins,omitempty"`
 	Crypto       *Crypto        `json:"crypto,omitempty"`
 	Breakout     *Breakout      `json:"breakout,omitempty"`
@@ -134,6 +136,15 @@ type Overlay struct {
 type Spoke struct {
 	Site string   `json:"site"`
 	Hubs []string `json:"hubs,omitempty"`
+}
+
+// Costs replace the costs of adjacencies where they are not zero: HubStep, times
+// the hub's place in the spoke's list (100), between hubs (10), and of direct
+// pairs (50).
+type Costs struct {
+	HubStep int `json:"hub_step,omitempty"`
+	HubHub  int `json:"hub_hub,omitempty"`
+	Direct  int `json:"direct,omitempty"`
 }
 
 // A Pin makes one site send its traffic to Prefix (to everything when unset) by

@@ -324,6 +324,12 @@ func (v *validator) overlay(path string, o *Overlay, sites map[string]bool) {
 		known(at+"[0]", pair[0])
 		known(at+"[1]", pair[1])
 	}
+	if c := o.Costs; c != nil {
+		v.between(path+".costs.hub_step", "cost", float64(c.HubStep), 1, 100000)
+		v.between(path+".costs.hub_hub", "cost", float64(c.HubHub), 1, 100000)
+		v.between(path+".costs.direct", "cost", float64(c.Direct), 1, 100000)
+	}
+	v.between(path+".keepalive_s", "keepalive in seconds", float64(o.KeepaliveS), 1, 3600)
 	for i, pin := range o.Pins {
 		at := fmt.Sprintf("%s.pins[%d]", path, i)
 		if known(at+".site", pin.Site) && known(at+".via", pin.Via) && pin.Site == pin.Via {

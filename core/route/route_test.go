@@ -67,6 +67,11 @@ func TestPaths(t *testing.T) {
 	}{
 		{"by the first hub of both", overlay("h1 h2", "s", "u"), nil, "s h1 u"},
 		{"first hubs differ: over both hubs", overlay("h1 h2", "s", "u h2 h1"), nil, "s h1 h2 u"},
+		{"hubs far from each other: by the hub that is second for one", func() estate.Overlay {
+			o := overlay("h1 h2", "s", "u h2 h1")
+			o.Costs = &estate.Costs{HubHub: 500}
+			return o
+		}(), nil, "s h1 u"},
 		{"a spoke with one hub only", overlay("h1 h2", "s h2", "u h1"), nil, "s h2 h1 u"},
 		{"a direct pair is cheaper", custom, nil, "s u"},
 		{"a direct pair that cannot be joined goes by the hub", custom, map[string][]estate.Link{"s": callsOut, "u": callsOut}, "s h1 u"},

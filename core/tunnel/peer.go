@@ -1,6 +1,7 @@
 package tunnel
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -10,7 +11,8 @@ import (
 )
 
 // Keepalive is how often, in seconds, an end behind NAT that calls sends
-// something so that the NAT keeps its mapping.
+// something so that the NAT keeps its mapping, unless the overlay says
+// otherwise.
 const Keepalive = 25
 
 // A Peer is one end's view of a tunnel: what a site's gateway must know of the
@@ -44,7 +46,7 @@ func (p *Plan) Peers(site int) []Peer {
 			PublicKey: p.PublicKey(remote.Site),
 		}
 		if reach := p.Link(local).Reach; local.Calls && !(reach == estate.Static || reach == estate.Dynamic) {
-			peer.Keepalive = Keepalive
+			peer.Keepalive = cmp.Or(o.Spec.KeepaliveS, Keepalive)
 		}
 		own := p.Site(site).Shared(o.Spec.Key)
 		prefixes := p.Site(remote.Site).Shared(o.Spec.Key)

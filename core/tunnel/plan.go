@@ -54,12 +54,21 @@ const (
 	Direct Kind = "direct" // a pair of a mesh or a listed pair
 )
 
-// The costs of adjacencies (section 7 of the domain).
+// The costs of adjacencies of an overlay that names none (section 7 of the
+// domain).
 const (
 	HubStep    = 100 // times the hub's position in the spoke's list, from 1
 	HubHubCost = 10
 	DirectCost = 50
 )
+
+func costsOf(spec *estate.Overlay) estate.Costs {
+	costs := estate.Costs{HubStep: HubStep, HubHub: HubHubCost, Direct: DirectCost}
+	if c := spec.Costs; c != nil {
+		costs = estate.Costs{HubStep: cmp.Or(c.HubStep, HubStep), HubHub: cmp.Or(c.HubHub, HubHubCost), Direct: cmp.Or(c.Direct, DirectCost)}
+	}
+	return costs
+}
 
 // An Adjacency is two sites that an overlay joins. A is the leading end: the
 // spoke where one end is a hub, else the site whose key sorts first.
@@ -136,6 +145,7 @@ func (p *Plan) shape(spec *estate.Overlay, links [][]usable) Overlay {
 		}
 	}
 	o.share(p)
+	costs := costsOf(spec)
 	join := func(a, b int, kind Kind, position, cost int) {
 		adjacency := Adjacency{A: a, B: b, Kind: kind, Position: position, Cost: cost}
 		adjacency.Tunnels = o.pair(p, a, b, links)
@@ -152,7 +162,7 @@ func (p *Plan) shape(spec *estate.Overlay, links [][]usable) Overlay {
 		for i, x := range o.Members {
 			for _, y := range o.Members[i+1:] {
 				a, b := leading(x, y)
-				join(a, b, Direct, 0, DirectCost)
+				join(a, b, Direct, 0, costs.Direct)
 			}
 		}
 		return o
@@ -161,14 +171,14 @@ func (p *Plan) shape(spec *estate.Overlay, links [][]usable) Overlay {
 		for _, y := range o.Hubs[i+1:] {
 			if spec.JoinsHubs() {
 				a, b := leading(x, y)
-				join(a, b, HubHub, 0, HubHubCost)
+				join(a, b, HubHub, 0, costs.HubHub)
 			}
 		}
 	}
 	for _, s := range spec.Spokes {
 		for position, key := range spec.HubOrder(s) {
 			if hub, ok := p.index[key]; ok {
-				join(p.index[s.Site], hub, ToHub, position+1, HubStep*(position+1))
+				join(p.index[s.Site], hub, ToHub, position+1, costs.HubStep*(position+1))
 			}
 		}
 	}
@@ -181,7 +191,7 @@ func (p *Plan) shape(spec *estate.Overlay, links [][]usable) Overlay {
 			a, b := leading(p.index[pair[0]], p.index[pair[1]])
 			if id := [2]int{min(a, b), max(a, b)}; !joined[id] {
 				joined[id] = true
-				join(a, b, Direct, 0, DirectCost)
+				join(a, b, Direct, 0, costs.Direct)
 			}
 		}
 	}

@@ -133,6 +133,8 @@ func TestTwelveTunnels(t *testing.T) {
 func TestAdjacencies(t *testing.T) {
 	sites := []string{"a l:static", "b l:static", "c l:static", "d l:static"}
 	apart := ops("b a", "c", "d a")
+	costly := ops("b a", "c")
+	costly.Costs = &estate.Costs{HubStep: 7, HubHub: 500}
 	apart.HubLinks = new(bool)
 	custom := ops("b a", "c", "d a b")
 	custom.Shape, custom.Direct = estate.Custom, [][]string{{"d", "c"}, {"c", "b"}}
@@ -143,6 +145,7 @@ func TestAdjacencies(t *testing.T) {
 		want    string
 	}{
 		{"hub order of the overlay and of a spoke", ops("b a", "c", "d a b"), "a-b 10 hub-hub, c-b 100 to-hub, c-a 200 to-hub, d-a 100 to-hub, d-b 200 to-hub"},
+		{"costs of its own", costly, "a-b 500 hub-hub, c-b 7 to-hub, c-a 14 to-hub"},
 		{"hubs kept apart", apart, "c-b 100 to-hub, c-a 200 to-hub, d-a 100 to-hub"},
 		{"direct pairs, none twice", custom, "a-b 10 hub-hub, c-b 100 to-hub, c-a 200 to-hub, d-a 100 to-hub, d-b 200 to-hub, c-d 50 direct"},
 		{"full mesh", mesh, "a-c 50 direct, b-c 50 direct, a-b 50 direct"},
@@ -226,6 +229,15 @@ func TestPeers(t *testing.T) {
 		if !reflect.DeepEqual(got, c.want) {
 			t.Errorf("%s: %+v\nwant %+v", c.site, got, c.want)
 		}
+	}
+}
+
+func TestKeepaliveOfTheOverlay(t *testing.T) {
+	o := ops("h", "s")
+	o.KeepaliveS = 40
+	p := Derive(sketch(t, o, "h a:static 10.0.0.0/24", "s x:nat 10.0.1.0/24"))
+	if hub, spoke := p.Peers(0)[0].Keepalive, p.Peers(1)[0].Keepalive; hub != 0 || spoke != 40 {
+		t.Errorf("hub %d, spoke %d", hub, spoke)
 	}
 }
 

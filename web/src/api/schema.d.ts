@@ -351,6 +351,14 @@ export interface components {
             hubs: string[];
             sites: string[];
         };
+        Costs: {
+            /** Format: int64 */
+            direct?: number;
+            /** Format: int64 */
+            hub_hub?: number;
+            /** Format: int64 */
+            hub_step?: number;
+        };
         "Create-estateRequest": {
             name: string;
         };
@@ -548,11 +556,14 @@ export interface components {
         };
         Overlay: {
             breakout?: components["schemas"]["Breakout"];
+            costs?: components["schemas"]["Costs"];
             crypto?: components["schemas"]["Crypto"];
             direct?: string[][];
             family?: string;
             hub_links?: boolean;
             hubs?: string[];
+            /** Format: int64 */
+            keepalive_s?: number;
             key: string;
             numbering?: string;
             pairing?: string;
@@ -651,11 +662,14 @@ export interface components {
         };
         ShapedOverlay: {
             breakout?: components["schemas"]["Breakout"];
+            costs?: components["schemas"]["Costs"];
             crypto?: components["schemas"]["Crypto"];
             direct?: string[][];
             family?: string;
             hub_links?: boolean;
             hubs?: string[];
+            /** Format: int64 */
+            keepalive_s?: number;
             key: string;
             members: components["schemas"]["Member"][];
             numbering?: string;
