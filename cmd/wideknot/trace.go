@@ -103,7 +103,11 @@ func printWalk(w io.Writer, direction string, walk *tracedWalk) {
 	for _, s := range walk.Steps {
 		fmt.Fprintf(w, "  %s  %s > %s  %s  MTU %d, path cost %d\n", s.Site, s.Interface, s.NextInterface, s.Overlay, s.MTU, s.Cost)
 	}
-	fmt.Fprintf(w, "  %s: %s", walk.Where, walk.End)
+	if walk.Where != "" {
+		fmt.Fprintf(w, "  %s: %s", walk.Where, walk.End)
+	} else {
+		fmt.Fprintf(w, "  %s", walk.End)
+	}
 	if walk.Why != "" {
 		fmt.Fprintf(w, ": %s. %s", walk.Why, walk.Mend)
 	}

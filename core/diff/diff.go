@@ -295,7 +295,7 @@ func moved(old, new *route.Map, site string) []Move {
 			j++
 		default:
 			if from, to := way(old, &was[i]), way(new, &is[j]); from != to {
-				out = append(out, Move{Site: site, Prefix: was[i].Prefix, From: from, To: to, Why: why(&was[i], &is[j])})
+				out = append(out, Move{Site: site, Prefix: was[i].Prefix, From: from, To: to, Why: why(old, new, &was[i], &is[j])})
 			}
 			i, j = i+1, j+1
 		}
@@ -320,20 +320,29 @@ func way(m *route.Map, r *route.Route) string {
 	return fmt.Sprintf("%s via %s to %s", m.Plan.Ident(t), m.Plan.Site(r.Hops[0].Via).Key, m.Plan.Site(r.To).Key)
 }
 
-func why(was, is *route.Route) string {
+func why(old, new *route.Map, was, is *route.Route) string {
+	// Sites have other places in the other estate; their keys are the same.
+	key := func(m *route.Map, site int) string { return m.Plan.Site(site).Key }
 	switch {
 	case len(is.Hops) == 0:
 		return "no path is left"
 	case len(was.Hops) == 0:
 		return "there is a path now"
-	case was.To != is.To:
+	case key(old, was.To) != key(new, is.To):
 		return "another site has the prefix, or is nearer"
 	case is.Hops[0].Why == route.Pinned || was.Hops[0].Why == route.Pinned:
 		return string(route.Pinned)
 	case is.Hops[0].Cost != was.Hops[0].Cost:
 		return fmt.Sprintf("path cost: %d became %d", was.Hops[0].Cost, is.Hops[0].Cost)
-	case is.Hops[0].Via == was.Hops[0].Via:
+	}
+	former := key(old, was.Hops[0].Via)
+	if key(new, is.Hops[0].Via) == former {
 		return string(route.TunnelRank)
 	}
-	return "the former way is gone or comes later now"
+	// The new way costs what the former did, so that one must cost more now.
+	i := slices.IndexFunc(is.Hops, func(h route.Hop) bool { return key(new, h.Via) == former })
+	if i < 0 {
+		return "the former way is gone"
+	}
+	return fmt.Sprintf("path cost by %s: %d became %d", former, was.Hops[0].Cost, is.Hops[i].Cost)
 }

@@ -55,12 +55,32 @@ func TestCompare(t *testing.T) {
 			}
 			return nil
 		}},
+		{"hub order of all", []string{"hubs: [first, second]", "hubs: [second, first]"}, func(d *Diff) error {
+			i := slices.IndexFunc(d.Moves, func(m Move) bool { return m.Site == "tarn" && m.Prefix.String() == "10.50.4.0/24" })
+			if i < 0 || d.Moves[i].Why != "path cost by first: 200 became 310" {
+				return fmt.Errorf("%+v", d.Moves)
+			}
+			return nil
+		}},
 		{"a link's MTU", []string{"addresses: [203.0.113.10]", "addresses: [203.0.113.10], mtu: 1492"}, func(d *Diff) error {
 			if len(d.Tunnels.Changed) != 2 || d.Tunnels.Changed[0].What[0] != "MTU: 1440 became 1432" || len(d.Moves) > 0 || strings.Join(d.Touched, " ") != "first second tarn" {
 				return fmt.Errorf("%+v", d)
 			}
 			if w := d.Sites.Changed[0].What; len(w) != 1 || w[0] != "link fibre mtu: unset became 1492" {
 				return fmt.Errorf("%+v", w)
+			}
+			return nil
+		}},
+		{"another site comes first in the list", []string{"sites:\n", "sites:\n  - {key: aft, name: Aft}\n"}, func(d *Diff) error {
+			if len(d.Sites.Added) != 1 || !d.Tunnels.Empty() || len(d.Moves) > 0 {
+				return fmt.Errorf("%+v", d)
+			}
+			return nil
+		}},
+		{"a site moves in the list and its hub order turns", []string{"sites:\n", "sites:\n  - {key: aft, name: Aft}\n", "{site: tarn}", "{site: tarn, hubs: [second, first]}"}, func(d *Diff) error {
+			i := slices.IndexFunc(d.Moves, func(m Move) bool { return m.Site == "tarn" && m.Prefix.String() == "10.50.1.0/24" })
+			if i < 0 || d.Moves[i].Why != "path cost: 100 became 110" {
+				return fmt.Errorf("%+v", d.Moves)
 			}
 			return nil
 		}},
