@@ -63,6 +63,8 @@ type View struct {
 	Findings  []check.Finding
 	Undo      string // label of the edit that undo takes back, empty for none
 	Redo      string
+
+	places map[string]int64 // part → its place in the document
 }
 
 // PartID names a part in View.Revisions.
@@ -180,12 +182,13 @@ func load(tx *store.Tx, row store.Estate) (*View, error) {
 		return nil, err
 	}
 	e := &estate.Estate{Format: estate.Format}
-	v := &View{Key: row.Key, Revision: row.Revision, Estate: e, Revisions: make(map[string]uint64, len(parts))}
+	v := &View{Key: row.Key, Revision: row.Revision, Estate: e, Revisions: make(map[string]uint64, len(parts)), places: make(map[string]int64, len(parts))}
 	if err := json.Unmarshal([]byte(row.Allocations), &e.Allocations); err != nil {
 		return nil, fmt.Errorf("reading the allocations of %s: %w", row.Key, err)
 	}
 	for _, p := range parts {
 		v.Revisions[PartID(p.Kind, p.Key)] = p.Revision
+		v.places[PartID(p.Kind, p.Key)] = p.Place
 		if err := addPart(e, p); err != nil {
 			return nil, fmt.Errorf("reading %s %s of %s: %w", p.Kind, p.Key, row.Key, err)
 		}

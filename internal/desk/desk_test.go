@@ -177,3 +177,48 @@ func TestLabelsAreCutBetweenCharacters(t *testing.T) {
 		t.Errorf("%d bytes", len(got))
 	}
 }
+
+// Sites stay in the order in which they came, whatever is edited, deleted and
+// brought back.
+func TestSitesKeepTheirOrder(t *testing.T) {
+	db, _ := store.Testing(t)
+	d := New(db, sealer(t))
+	ctx := context.Background()
+	if _, err := d.Create(ctx, "Demo"); err != nil {
+		t.Fatal(err)
+	}
+	o := Order{Estate: "demo"}
+	if _, _, err := d.Import(ctx, o, Parcel{Sheets: estate.Sheets{Sites: "key\nzulu\nyard\nxray\nwharf\n"}}, false); err != nil {
+		t.Fatal(err)
+	}
+	order := func() string {
+		var keys []string
+		for _, s := range view(t, d).Estate.Sites {
+			keys = append(keys, s.Key)
+		}
+		return strings.Join(keys, " ")
+	}
+	if _, err := d.DeleteSite(ctx, o, "zulu"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.SaveSite(ctx, o, "xray", estate.Site{Key: "xray", Name: "X"}); err != nil {
+		t.Fatal(err)
+	}
+	if got := order(); got != "yard xray wharf" {
+		t.Errorf("after an edit: %s", got)
+	}
+	if _, err := d.SaveSite(ctx, o, "arch", estate.Site{Key: "arch", Name: "A"}); err != nil {
+		t.Fatal(err)
+	}
+	if got := order(); got != "yard xray wharf arch" {
+		t.Errorf("with a new site: %s", got)
+	}
+	for range 3 {
+		if _, err := d.Undo(ctx, "demo"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := order(); got != "zulu yard xray wharf" {
+		t.Errorf("after undoing all: %s", got)
+	}
+}

@@ -65,7 +65,7 @@ func (d *Desk) edit(ctx context.Context, o Order, label string, change func(e *e
 		if problems := estate.Validate(next); len(problems) > 0 {
 			return estate.Problems(problems)
 		}
-		changes, err := compare(view.Estate, next)
+		changes, err := compare(view.Estate, next, view.places)
 		if err != nil || len(changes) == 0 && reflect.DeepEqual(view.Estate.Allocations, next.Allocations) {
 			return err
 		}
@@ -177,9 +177,9 @@ func (d *Desk) makeKeys(tx *store.Tx, row store.Estate, e *estate.Estate) error 
 
 func keyPurpose(estateKey, site string) string { return "site key " + estateKey + "/" + site }
 
-// compare lists the parts in which two estates differ. Places keep the order
-// of the document; a new part goes to the end.
-func compare(before, after *estate.Estate) ([]change, error) {
+// compare lists the parts in which two estates differ. A part keeps its place
+// in the document; a new one goes to the end.
+func compare(before, after *estate.Estate, places map[string]int64) ([]change, error) {
 	old, err := partsOf(before)
 	if err != nil {
 		return nil, err
@@ -189,6 +189,10 @@ func compare(before, after *estate.Estate) ([]change, error) {
 		return nil, err
 	}
 	var out []change
+	end := int64(0)
+	for _, place := range places {
+		end = max(end, place)
+	}
 	was := make(map[string]change, len(old))
 	for _, c := range old {
 		was[PartID(c.Kind, c.Key)] = c
@@ -201,13 +205,16 @@ func compare(before, after *estate.Estate) ([]change, error) {
 			continue
 		}
 		if ok {
-			c.Place, c.Before = earlier.Place, earlier.After
+			c.Place, c.Before = places[id], earlier.After
+		} else {
+			end++
+			c.Place = end
 		}
 		out = append(out, c)
 	}
 	for _, c := range old {
-		if _, gone := was[PartID(c.Kind, c.Key)]; gone {
-			c.Before, c.After = c.After, nil
+		if id := PartID(c.Kind, c.Key); was[id].After != nil {
+			c.Place, c.Before, c.After = places[id], c.After, nil
 			out = append(out, c)
 		}
 	}
@@ -216,21 +223,21 @@ func compare(before, after *estate.Estate) ([]change, error) {
 
 func partsOf(e *estate.Estate) ([]change, error) {
 	out := make([]change, 0, len(e.Sites)+len(e.Overlays)+1)
-	add := func(kind store.Kind, key string, place int, part any) error {
+	add := func(kind store.Kind, key string, part any) error {
 		body, err := json.Marshal(part)
-		out = append(out, change{Kind: kind, Key: key, Place: int64(place), After: body})
+		out = append(out, change{Kind: kind, Key: key, After: body})
 		return err
 	}
-	if err := add(store.Head, "", 0, e.About); err != nil {
+	if err := add(store.Head, "", e.About); err != nil {
 		return nil, err
 	}
 	for i := range e.Sites {
-		if err := add(store.Site, e.Sites[i].Key, i, e.Sites[i]); err != nil {
+		if err := add(store.Site, e.Sites[i].Key, e.Sites[i]); err != nil {
 			return nil, err
 		}
 	}
 	for i := range e.Overlays {
-		if err := add(store.Overlay, e.Overlays[i].Key, i, e.Overlays[i]); err != nil {
+		if err := add(store.Overlay, e.Overlays[i].Key, e.Overlays[i]); err != nil {
 			return nil, err
 		}
 	}
