@@ -14,16 +14,32 @@ import (
 	"wideknot/e2e/browser"
 )
 
-var views = []struct{ name, path string }{
-	{"survey", "/e/brindlewater/survey"},
-	{"survey-edit", "/e/brindlewater/survey?site=tarnhollow"},
-	{"import", "/e/brindlewater/survey/import"},
-	{"addresses", "/e/brindlewater/addresses"},
-	{"shape", "/e/brindlewater/shape"},
-	{"site-tunnels", "/e/brindlewater/paths/tarnhollow"},
-	{"site-routes", "/e/brindlewater/paths/tarnhollow?view=routes"},
-	{"site-configuration", "/e/brindlewater/paths/tarnhollow?view=configuration&file=tarnhollow/network.ip"},
+var views = []struct{ name, path, script string }{
+	{"survey", "/e/brindlewater/survey", ""},
+	{"survey-edit", "/e/brindlewater/survey?site=tarnhollow", ""},
+	{"import", "/e/brindlewater/survey/import", pasted},
+	{"addresses", "/e/brindlewater/addresses", ""},
+	{"shape", "/e/brindlewater/shape", ""},
+	{"site-tunnels", "/e/brindlewater/paths/tarnhollow", ""},
+	{"site-routes", "/e/brindlewater/paths/tarnhollow?view=routes", ""},
+	{"site-configuration", "/e/brindlewater/paths/tarnhollow?view=configuration&file=tarnhollow/network.ip", ""},
 }
+
+// pasted fills the import page with sheets that have mistakes, and previews
+// them.
+const pasted = `
+	const paste = (at, text) => {
+		const box = document.querySelectorAll("textarea")[at];
+		Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(box, text);
+		box.dispatchEvent(new Event("input", { bubbles: true }));
+	};
+	paste(0, "key;name;region;demand_mbps\nmillgate;Millgate Office;vale;100\nstonebeck;Stonebeck Station;vale;4,5\nwithybrook;Withybrook Works;vale;forty\n");
+	paste(1, "site;key;reach;addresses;rank\nmillgate;fibre;static;203.0.113.10;1\nstonebeck;cell;NAT;;1\nwithybrook;fibre;static;;1\nmilgate;cell;nat;;2\n");
+	paste(2, "site;prefix;zone\nmillgate;10.40.1.0/24;office\nstonebeck;10.40.2.9/24;control\nmillgate;10.40.2.0/240;control\n");
+	await new Promise((done) => setTimeout(done, 200));
+	[...document.querySelectorAll("button")].find((b) => b.textContent === "Preview").click();
+	await new Promise((done) => setTimeout(done, 600));
+`
 
 func main() {
 	server := flag.String("url", "http://127.0.0.1:8080", "where the demo runs")
@@ -39,13 +55,13 @@ func main() {
 	defer stop()
 	if *page != "" {
 		views = views[:1]
-		views[0].name, views[0].path = "page", *page
+		views[0].name, views[0].path, views[0].script = "page", *page, *script
 	}
 	if err := os.MkdirAll(*out, 0o755); err != nil {
 		log.Fatal(err)
 	}
 	for _, v := range views {
-		if err := take(b, *server+v.path, *theme, *script, filepath.Join(*out, v.name+".png")); err != nil {
+		if err := take(b, *server+v.path, *theme, v.script, filepath.Join(*out, v.name+".png")); err != nil {
 			log.Fatalf("%s: %v", v.name, err)
 		}
 	}
