@@ -12,6 +12,7 @@ export function HubOrder(props: {
 }) {
   const { overlay } = props;
   const hubs = overlay.hubs ?? [];
+  const mesh = overlay.shape === "full-mesh";
   const list = useRef<HTMLOListElement>(null);
   const move = (at: number, by: number) => {
     const next = [...hubs];
@@ -30,7 +31,11 @@ export function HubOrder(props: {
     <section aria-label="Hubs">
       <h2 className="text-lg">Hubs, in order</h2>
       {hubs.length === 0 ? (
-        <p className="text-secondary py-1">No hub yet. A hub needs a link that others can call.</p>
+        <p className="text-secondary py-1">
+          {mesh
+            ? "None, and a mesh needs none. A hub would carry the traffic of pairs that cannot be joined."
+            : "No hub yet. A hub needs a link that others can call."}
+        </p>
       ) : null}
       <ol ref={list}>
         {hubs.map((hub, at) => (
@@ -116,15 +121,17 @@ export function HubOrder(props: {
             ))}
         </optgroup>
       </select>
-      <label className="flex gap-2 items-center mt-2 text-[13px]">
-        <input
-          type="checkbox"
-          className="accent-primary"
-          checked={overlay.hub_links !== false}
-          onChange={(e) => props.onChange({ hub_links: e.target.checked ? undefined : false })}
-        />
-        hubs have tunnels to each other
-      </label>
+      {mesh ? null : (
+        <label className="flex gap-2 items-center mt-2 text-[13px]">
+          <input
+            type="checkbox"
+            className="accent-primary"
+            checked={overlay.hub_links !== false}
+            onChange={(e) => props.onChange({ hub_links: e.target.checked ? undefined : false })}
+          />
+          hubs have tunnels to each other
+        </label>
+      )}
     </section>
   );
 }

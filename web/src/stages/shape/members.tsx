@@ -14,6 +14,7 @@ export function Members(props: {
   const { estate = "" } = useParams();
   const [query, setQuery] = useState("");
   const hubs = overlay.hubs ?? [];
+  const part = overlay.shape === "full-mesh" ? "member" : "spoke";
   const spokes = overlay.spokes ?? [];
   const spokeOf = useMemo(() => new Map((overlay.spokes ?? []).map((s) => [s.site, s])), [overlay.spokes]);
   const member = useMemo(() => new Map(overlay.members.map((m) => [m.site, m])), [overlay.members]);
@@ -45,13 +46,13 @@ export function Members(props: {
           className={`btn btn-xs ml-auto ${outside.length === 0 ? "invisible" : ""}`}
           onClick={() => props.onChange({ spokes: [...spokes, ...outside.map((s) => ({ site: s.key }))] })}
         >
-          Make the other {outside.length} sites spokes
+          Make the other {outside.length} sites {part}s
         </button>
       </div>
       <div className="grid grid-cols-[minmax(0,1.4fr)_90px_minmax(0,1.6fr)_60px] gap-3 text-xs font-semibold text-secondary border-b-[1.5px] border-base-content pb-1 shrink-0 overflow-hidden [scrollbar-gutter:stable]">
         <span>Site</span>
         <span>Part</span>
-        <span>First hub</span>
+        <span>{part === "spoke" ? "First hub" : ""}</span>
         <span className="text-right">Tunnels</span>
       </div>
       <div ref={box} className="overflow-auto grow min-h-40 [scrollbar-gutter:stable]">
@@ -78,7 +79,7 @@ export function Members(props: {
                     <input
                       type="checkbox"
                       className="accent-primary"
-                      aria-label={`${s.name} is a spoke`}
+                      aria-label={`${s.name} is a ${part}`}
                       checked={spoke}
                       onChange={() =>
                         props.onChange({
@@ -88,10 +89,10 @@ export function Members(props: {
                         })
                       }
                     />
-                    spoke
+                    {part}
                   </label>
                 )}
-                {spoke && hubs.length > 1 ? (
+                {part === "spoke" && spoke && hubs.length > 1 ? (
                   <select
                     className="cell text-[13px]"
                     aria-label={`First hub of ${s.name}`}
