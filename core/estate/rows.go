@@ -247,9 +247,10 @@ func (subnetForm) take(row *sheetRow) taken {
 		row.fail("prefix", "expected the subnet's prefix, such as 10.16.4.0/24")
 		return takenNot
 	}
-	at := slices.IndexFunc(site.Subnets, func(s Subnet) bool { return s.Prefix == key.Prefix })
+	places := r.subnetsOf(site)
+	at, known := places[key.Prefix]
 	subnet := key
-	if at >= 0 {
+	if known {
 		subnet = site.Subnets[at]
 	}
 	fill(row, subnetColumns, &subnetRow{"", &subnet})
@@ -271,7 +272,8 @@ func (subnetForm) take(row *sheetRow) taken {
 			row.note("share", fmt.Sprintf("overlay %s is new and will be made, empty: choose its hubs in Shape", key))
 		}
 	}
-	if at < 0 {
+	if !known {
+		places[subnet.Prefix] = len(site.Subnets)
 		site.Subnets = append(site.Subnets, subnet)
 		return takenNew
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"slices"
 	"strings"
 	"unicode/utf16"
@@ -90,7 +91,7 @@ func (r *Reading) BadRows() int {
 // row whose key is already there updates that site, link or subnet, any other
 // row adds one. Columns that a sheet lacks leave what was there.
 func ReadSheets(base *Estate, sheets Sheets, mends []Mend) *Reading {
-	r := &reader{estate: base.Clone(), mends: map[Mend]string{}, counts: map[string]int{}, drafted: map[string]int{}}
+	r := &reader{estate: base.Clone(), mends: map[Mend]string{}, counts: map[string]int{}, drafted: map[string]int{}, subnets: map[string]map[netip.Prefix]int{}}
 	for _, m := range mends {
 		value := m.Value
 		m.Value = ""
@@ -106,11 +107,26 @@ func ReadSheets(base *Estate, sheets Sheets, mends []Mend) *Reading {
 
 type reader struct {
 	estate  *Estate
-	index   map[string]int // site key → place in estate.Sites
-	drafted map[string]int // site key → row of a bad site row
+	index   map[string]int                  // site key → place in estate.Sites
+	drafted map[string]int                  // site key → row of a bad site row
+	subnets map[string]map[netip.Prefix]int // site key → prefix → place among its subnets
 	mends   map[Mend]string
 	counts  map[string]int // remarks per sheet and kind
 	out     Reading
+}
+
+// subnetsOf tells where each prefix stands among a site's subnets; a sheet may
+// give one site thousands.
+func (r *reader) subnetsOf(s *Site) map[netip.Prefix]int {
+	places := r.subnets[s.Key]
+	if places == nil {
+		places = make(map[netip.Prefix]int, len(s.Subnets))
+		for i := range s.Subnets {
+			places[s.Subnets[i].Prefix] = i
+		}
+		r.subnets[s.Key] = places
+	}
+	return places
 }
 
 func (r *reader) remark(m Remark) {

@@ -110,6 +110,21 @@ func TestImportingAgainUpdatesByKey(t *testing.T) {
 	}
 }
 
+// Fifty thousand subnets at one site must not take a comparison of each with
+// each, and importing them again must find them all.
+func TestManySubnetsAtOneSite(t *testing.T) {
+	var text strings.Builder
+	text.WriteString("site,prefix\n")
+	for i := range 50000 {
+		fmt.Fprintf(&text, "tarnhollow,10.%d.%d.0/24\n", i>>8, i&255)
+	}
+	first := ReadSheets(empty(), Sheets{Sites: siteText, Subnets: text.String()}, nil)
+	again := ReadSheets(first.Estate, Sheets{Subnets: text.String()}, nil)
+	if first.Sheets[1].New != 50000 || again.Sheets[0].Same != 50000 || len(again.Estate.Sites[0].Subnets) != 50000 {
+		t.Errorf("%+v, %+v", first.Sheets, again.Sheets)
+	}
+}
+
 func TestMendsReplaceCells(t *testing.T) {
 	sheets := Sheets{siteText, "", "site,prefix\ntarnhollow,10.16.4.0/240\n"}
 	r := ReadSheets(empty(), sheets, []Mend{{Sheet: "subnets", Row: 2, Column: "prefix", Value: "10.16.4.0/24"}})
