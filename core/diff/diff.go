@@ -9,7 +9,6 @@ import (
 	"reflect"
 	"slices"
 
-	"wideknot/core/addr"
 	"wideknot/core/estate"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
@@ -65,18 +64,9 @@ func Compare(old, new *route.Map) *Diff {
 			touched[site] = true
 		}
 	}
-	keys := map[string]bool{}
-	for _, m := range []*route.Map{old, new} {
-		for i := range m.Plan.Estate.Sites {
-			keys[m.Plan.Estate.Sites[i].Key] = true
-		}
-	}
-	for _, site := range sorted(keys) {
-		moves := moved(old, new, site)
-		if len(moves) > 0 {
-			touched[site] = true
-		}
-		d.Moves = append(d.Moves, moves...)
+	for m := range moves(old, new) {
+		touched[m.site] = true
+		d.Moves = append(d.Moves, m.inWords(old, new))
 	}
 	d.Touched = sorted(touched)
 	return d
@@ -129,12 +119,17 @@ func sites(old, new *estate.Estate) Set {
 		}
 		return out
 	}
-	return compare(byKey(old), byKey(new), func(was, is *estate.Site) []string {
-		out := fields("", *was, *is, "links", "subnets", "gateway")
-		out = append(out, fields("gateway ", was.Gateway, is.Gateway)...)
-		out = append(out, parts("link", was.Links, is.Links, func(l estate.Link) string { return l.Key })...)
-		return append(out, parts("subnet", was.Subnets, is.Subnets, func(n estate.Subnet) string { return n.Prefix.String() })...)
-	})
+	return compare(byKey(old), byKey(new), whatOfSite)
+}
+
+func whatOfSite(was, is *estate.Site) []string {
+	if was == is || reflect.DeepEqual(*was, *is) {
+		return nil
+	}
+	out := fields("", *was, *is, "links", "subnets", "gateway")
+	out = append(out, fields("gateway ", was.Gateway, is.Gateway)...)
+	out = append(out, parts("link", was.Links, is.Links, func(l estate.Link) string { return l.Key })...)
+	return append(out, parts("subnet", was.Subnets, is.Subnets, func(n estate.Subnet) string { return n.Prefix.String() })...)
 }
 
 func overlays(old, new *estate.Estate) Set {
@@ -145,10 +140,12 @@ func overlays(old, new *estate.Estate) Set {
 		}
 		return out
 	}
-	return compare(byKey(old), byKey(new), func(was, is *estate.Overlay) []string {
-		out := fields("", *was, *is, "spokes")
-		return append(out, parts("spoke", was.Spokes, is.Spokes, func(s estate.Spoke) string { return s.Site })...)
-	})
+	return compare(byKey(old), byKey(new), whatOfOverlay)
+}
+
+func whatOfOverlay(was, is *estate.Overlay) []string {
+	out := fields("", *was, *is, "spokes")
+	return append(out, parts("spoke", was.Spokes, is.Spokes, func(s estate.Spoke) string { return s.Site })...)
 }
 
 // parts compares two lists of things with keys.
@@ -210,46 +207,61 @@ func value(v reflect.Value) string {
 	return fmt.Sprint(v.Interface())
 }
 
-// A view is what a tunnel comes to, without its place in memory.
+// A view is what a tunnel comes to, without its place in memory. Its two
+// sides are in the order of the ident.
 type view struct {
-	Rank                   int
-	MTU                    int
-	PortA, PortB           int
-	FaceA, FaceB           string
-	AddressesA, AddressesB string
-	EndpointA, EndpointB   string
-	CallsA, CallsB         bool
+	rank, mtu int
+	sides     [2]side
+}
+
+type side struct {
+	port               int
+	face, endpoint     string
+	address4, address6 netip.Prefix
+	calls              bool
 }
 
 // tunnels are named by overlay and ident.
 func tunnels(old, new *tunnel.Plan) Set {
 	return compare(views(old), views(new), func(was, is view) []string {
-		a, b := reflect.ValueOf(was), reflect.ValueOf(is)
-		words := []string{"rank", "MTU", "port", "port", "interface", "interface", "addresses", "addresses", "endpoint", "endpoint", "who opens it", "who opens it"}
+		if was == is {
+			return nil
+		}
 		var out []string
-		for i := range a.NumField() {
-			if a.Field(i).Interface() != b.Field(i).Interface() {
-				out = append(out, fmt.Sprintf("%s: %v became %v", words[i], a.Field(i).Interface(), b.Field(i).Interface()))
+		say := func(word string, a, b any) {
+			if a != b {
+				out = append(out, fmt.Sprintf("%s: %v became %v", word, a, b))
 			}
+		}
+		say("rank", was.rank, is.rank)
+		say("MTU", was.mtu, is.mtu)
+		for i := range was.sides {
+			a, b := was.sides[i], is.sides[i]
+			say("port", a.port, b.port)
+			say("interface", a.face, b.face)
+			say("address", a.address4, b.address4)
+			say("address", a.address6, b.address6)
+			say("endpoint", a.endpoint, b.endpoint)
+			say("can open it", a.calls, b.calls)
 		}
 		return out
 	})
 }
 
 func views(p *tunnel.Plan) map[string]view {
-	out := map[string]view{}
-	for site := range p.Estate.Sites {
-		for _, peer := range p.Peers(site) {
-			name := peer.Overlay.Spec.Key + " " + p.Ident(peer.Tunnel)
-			v := out[name]
-			v.Rank, v.MTU = peer.Rank, peer.Tunnel.MTU
-			addresses := fmt.Sprint(peer.Local.Address4, peer.Local.Address6)
-			if &peer.Tunnel.A == peer.Local {
-				v.PortA, v.FaceA, v.AddressesA, v.EndpointB, v.CallsA = peer.Local.UDP, peer.Interface, addresses, peer.Endpoint, peer.Local.Calls
-			} else {
-				v.PortB, v.FaceB, v.AddressesB, v.EndpointA, v.CallsB = peer.Local.UDP, peer.Interface, addresses, peer.Endpoint, peer.Local.Calls
+	out := make(map[string]view, p.Tunnels())
+	for i := range p.Overlays {
+		o := &p.Overlays[i]
+		for j := range o.Adjacencies {
+			for k := range o.Adjacencies[j].Tunnels {
+				t := &o.Adjacencies[j].Tunnels[k]
+				first, second := p.InIdentOrder(t)
+				v := view{rank: k + 1, mtu: t.MTU}
+				for n, port := range []*tunnel.Port{first, second} {
+					v.sides[n] = side{port.UDP, port.Interface, p.Endpoint(t, port), port.Address4, port.Address6, port.Calls}
+				}
+				out[o.Spec.Key+" "+p.Ident(t)] = v
 			}
-			out[name] = v
 		}
 	}
 	return out
@@ -270,79 +282,4 @@ func endsOf(name string) []string {
 		}
 	}
 	return out
-}
-
-// moved lists the routes of a site that another way carries now.
-func moved(old, new *route.Map, site string) []Move {
-	was, is := table(old, site), table(new, site)
-	var out []Move
-	for i, j := 0, 0; i < len(was) || j < len(is); {
-		order := 0
-		switch {
-		case i == len(was):
-			order = 1
-		case j == len(is):
-			order = -1
-		default:
-			order = addr.Compare(was[i].Prefix, is[j].Prefix)
-		}
-		switch {
-		case order < 0:
-			out = append(out, Move{Site: site, Prefix: was[i].Prefix, From: way(old, &was[i]), Why: "the prefix is not shared with this site any more"})
-			i++
-		case order > 0:
-			out = append(out, Move{Site: site, Prefix: is[j].Prefix, To: way(new, &is[j]), Why: "the prefix is shared with this site now"})
-			j++
-		default:
-			if from, to := way(old, &was[i]), way(new, &is[j]); from != to {
-				out = append(out, Move{Site: site, Prefix: was[i].Prefix, From: from, To: to, Why: why(old, new, &was[i], &is[j])})
-			}
-			i, j = i+1, j+1
-		}
-	}
-	return out
-}
-
-func table(m *route.Map, site string) []route.Route {
-	i := m.Plan.SiteIndex(site)
-	if i < 0 {
-		return nil
-	}
-	return slices.DeleteFunc(m.Table(i), func(r route.Route) bool { return r.Kind == route.Connected })
-}
-
-// way says by what a route is carried: its first tunnel, named by its links.
-func way(m *route.Map, r *route.Route) string {
-	if len(r.Hops) == 0 {
-		return string(r.Kind)
-	}
-	_, _, t := m.Plan.At(r.Hops[0].End)
-	return fmt.Sprintf("%s via %s to %s", m.Plan.Ident(t), m.Plan.Site(r.Hops[0].Via).Key, m.Plan.Site(r.To).Key)
-}
-
-func why(old, new *route.Map, was, is *route.Route) string {
-	// Sites have other places in the other estate; their keys are the same.
-	key := func(m *route.Map, site int) string { return m.Plan.Site(site).Key }
-	switch {
-	case len(is.Hops) == 0:
-		return "no path is left"
-	case len(was.Hops) == 0:
-		return "there is a path now"
-	case key(old, was.To) != key(new, is.To):
-		return "another site has the prefix, or is nearer"
-	case is.Hops[0].Why == route.Pinned || was.Hops[0].Why == route.Pinned:
-		return string(route.Pinned)
-	case is.Hops[0].Cost != was.Hops[0].Cost:
-		return fmt.Sprintf("path cost: %d became %d", was.Hops[0].Cost, is.Hops[0].Cost)
-	}
-	former := key(old, was.Hops[0].Via)
-	if key(new, is.Hops[0].Via) == former {
-		return string(route.TunnelRank)
-	}
-	// The new way costs what the former did, so that one must cost more now.
-	i := slices.IndexFunc(is.Hops, func(h route.Hop) bool { return key(new, h.Via) == former })
-	if i < 0 {
-		return "the former way is gone"
-	}
-	return fmt.Sprintf("path cost by %s: %d became %d", former, was.Hops[0].Cost, is.Hops[i].Cost)
 }

@@ -94,3 +94,43 @@ func (o Overlay) without(site string) Overlay {
 	}
 	return o
 }
+
+// WithoutStrangers returns the estate with its overlays naming only sites that
+// are there, and its subnets shared only into overlays that are.
+func (e *Estate) WithoutStrangers() *Estate {
+	out := e.Clone()
+	sites := out.Index()
+	for i := range out.Overlays {
+		o := &out.Overlays[i]
+		named := slices.Clone(o.Members())
+		for _, s := range o.Spokes {
+			named = append(named, s.Hubs...)
+		}
+		for _, p := range o.Pins {
+			named = append(named, p.Site, p.Via)
+		}
+		if o.Breakout != nil {
+			named = append(append(named, o.Breakout.Hubs...), o.Breakout.Sites...)
+		}
+		if o.Policy != nil {
+			for _, r := range o.Policy.Rules {
+				named = append(named, r.From.Site, r.To.Site)
+			}
+		}
+		for _, key := range named {
+			if _, ok := sites[key]; !ok && key != "" {
+				*o = o.without(key)
+			}
+		}
+	}
+	for i := range out.Sites {
+		for j := range out.Sites[i].Subnets {
+			n := &out.Sites[i].Subnets[j]
+			stranger := func(overlay string) bool { return out.Overlay(overlay) == nil }
+			if slices.ContainsFunc(n.Share, stranger) {
+				n.Share = slices.DeleteFunc(slices.Clone(n.Share), stranger)
+			}
+		}
+	}
+	return out
+}

@@ -127,6 +127,23 @@ func (m *Map) Reshare(p *tunnel.Plan, site int) *Map {
 	return out
 }
 
+// Narrow returns the same map as if nothing but the given prefixes were
+// shared, to ask what became of those few.
+func (m *Map) Narrow(prefixes map[netip.Prefix]bool) *Map {
+	out := *m
+	out.shared = make([]holdings, len(m.shared))
+	for i, h := range m.shared {
+		var list []holding
+		for _, one := range h.list {
+			if prefixes[one.prefix] {
+				list = append(list, one)
+			}
+		}
+		out.shared[i] = holdings{list: list}.measured()
+	}
+	return &out
+}
+
 // Path lists the sites from one to another in an overlay, both included, as
 // hop-by-hop forwarding walks it; nil when there is no path. Pins count where
 // they hold for every prefix.

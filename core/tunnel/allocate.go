@@ -172,7 +172,7 @@ func (a *allocator) keepLive() {
 		if !ok {
 			return
 		}
-		first, second := p.inIdentOrder(t)
+		first, second := p.InIdentOrder(t)
 		for i, end := range []*Port{first, second} {
 			if n := lot.Ports[i]; n > 0 && n <= 65535 && a.ports[end.Site].claim(uint64(n)) {
 				end.UDP = n
@@ -194,8 +194,8 @@ func (a *allocator) keepLive() {
 	})
 }
 
-// inIdentOrder returns the ends in the order of the tunnel's ident.
-func (p *Plan) inIdentOrder(t *Tunnel) (first, second *Port) {
+// InIdentOrder returns the ends of a tunnel in the order of the tunnel's ident.
+func (p *Plan) InIdentOrder(t *Tunnel) (first, second *Port) {
 	if p.Site(t.B.Site).Key < p.Site(t.A.Site).Key {
 		return &t.B, &t.A
 	}
@@ -204,7 +204,7 @@ func (p *Plan) inIdentOrder(t *Tunnel) (first, second *Port) {
 
 // seat gives the two addresses of a /31 or /127 to the ends in ident order.
 func (p *Plan) seat(t *Tunnel, block netip.Prefix) {
-	first, second := p.inIdentOrder(t)
+	first, second := p.InIdentOrder(t)
 	low := netip.PrefixFrom(block.Addr(), block.Bits())
 	high := netip.PrefixFrom(block.Addr().Next(), block.Bits())
 	if block.Addr().Is4() {
@@ -298,7 +298,7 @@ func (a *allocator) giveSeats(overlay int) {
 // complete gives a tunnel whatever the record did not have for it.
 func (a *allocator) complete(overlay int, o *Overlay, t *Tunnel) {
 	p := a.plan
-	first, second := p.inIdentOrder(t)
+	first, second := p.InIdentOrder(t)
 	for _, end := range []*Port{first, second} {
 		if end.UDP == 0 {
 			base := uint64(p.Site(end.Site).Gateway.ListenPortOf())

@@ -42,7 +42,7 @@ func (p *Plan) Peers(site int) []Peer {
 		peer := Peer{
 			Tunnel: t, Adjacency: a, Overlay: o, Local: local, Remote: remote, Rank: e.Tunnel + 1,
 			Interface: local.Interface,
-			Endpoint:  p.endpoint(t, remote),
+			Endpoint:  p.Endpoint(t, remote),
 			PublicKey: p.PublicKey(remote.Site),
 		}
 		if reach := p.Link(local).Reach; local.Calls && !(reach == estate.Static || reach == estate.Dynamic) {
@@ -97,8 +97,9 @@ func (o *Overlay) withBreakout(prefixes []netip.Prefix, site, hub string) []neti
 	return out
 }
 
-// endpoint is where the far end is called.
-func (p *Plan) endpoint(t *Tunnel, remote *Port) string {
+// Endpoint is where the far end of a tunnel is called, as ADDRESS:PORT or
+// NAME:PORT; empty when it cannot be called.
+func (p *Plan) Endpoint(t *Tunnel, remote *Port) string {
 	link := p.Link(remote)
 	if !link.Reach.Callable() {
 		return ""

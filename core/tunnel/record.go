@@ -108,7 +108,7 @@ func (p *Plan) Allocations() estate.Allocations {
 		for j := range o.Adjacencies {
 			for k := range o.Adjacencies[j].Tunnels {
 				t := &o.Adjacencies[j].Tunnels[k]
-				first, second := p.inIdentOrder(t)
+				first, second := p.InIdentOrder(t)
 				lot := estate.TunnelLot{Slots: [2]int{first.Slot, second.Slot}, Ports: [2]int{first.UDP, second.UDP}}
 				if o.perSite() {
 					seats[p.Site(first.Site).Key] = seatOf(first)

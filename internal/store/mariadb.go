@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 )
@@ -24,15 +25,24 @@ import (
 type Server struct {
 	DSN string
 
-	folder  string
-	lock    *os.File
-	command *exec.Cmd
-	ended   chan struct{}
+	folder    string
+	arguments []string // the program and what it is started with
+	lock      *os.File
+	ended     chan struct{} // closed when it runs no more and will not be started again
+
+	mu       sync.Mutex
+	process  *os.Process
+	up       bool // it has answered once
+	stopping bool
 }
+
+// ErrRunning is returned for a folder whose server another process runs.
+var ErrRunning = errors.New("another wideknot is running on this folder")
 
 // StartServer starts a private server on the data in folder, which is made
 // when it is not there. Only one process at a time can run a folder's server.
-// The server ends with this process, however that ends.
+// A server that ends by itself is started again; it ends with this process,
+// however that ends.
 func StartServer(ctx context.Context, folder string) (*Server, error) {
 	folder, err := filepath.Abs(folder)
 	if err != nil {
@@ -61,7 +71,7 @@ func (s *Server) takeLock(ctx context.Context) error {
 	}
 	if err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		file.Close()
-		return fmt.Errorf("another wideknot is running on %s; stop it first, or name another folder", s.folder)
+		return fmt.Errorf("%s: %w; stop it first, or name another folder", s.folder, ErrRunning)
 	}
 	s.lock = file
 	deadline := time.Now().Add(20 * time.Second)
@@ -80,9 +90,10 @@ func (s *Server) takeLock(ctx context.Context) error {
 	return nil
 }
 
-func (s *Server) dataFolder() string { return filepath.Join(s.folder, "data") }
-func (s *Server) pidFile() string    { return filepath.Join(s.folder, "mariadb.pid") }
-func (s *Server) logFile() string    { return filepath.Join(s.folder, "mariadb.log") }
+func (s *Server) dataFolder() string   { return filepath.Join(s.folder, "data") }
+func (s *Server) pidFile() string      { return filepath.Join(s.folder, "mariadb.pid") }
+func (s *Server) passwordFile() string { return filepath.Join(s.folder, "password") }
+func (s *Server) logFile() string      { return filepath.Join(s.folder, "mariadb.log") }
 
 // serverRuns reports whether the process of the pid file is a server on this
 // data folder, and not some other process that got its number.
@@ -147,14 +158,12 @@ func (s *Server) start(ctx context.Context) error {
 	if err := os.WriteFile(setup, []byte(statements), 0o600); err != nil {
 		return fmt.Errorf("writing the database setup: %w", err)
 	}
-	s.command = exec.Command(program, "--no-defaults",
-		"--datadir="+s.dataFolder(), "--socket="+socket, "--pid-file="+s.pidFile(), "--log-error="+s.logFile(),
-		"--init-file="+setup, "--user="+me.Username,
+	s.arguments = []string{
+		program, "--no-defaults",
+		"--datadir=" + s.dataFolder(), "--socket=" + socket, "--pid-file=" + s.pidFile(), "--log-error=" + s.logFile(),
+		"--init-file=" + setup, "--user=" + me.Username,
 		"--skip-networking", "--skip-name-resolve", "--max-allowed-packet=256M",
-		"--innodb-buffer-pool-size=128M", "--innodb-log-file-size=96M", "--character-set-server=utf8mb4")
-	s.command.SysProcAttr = &syscall.SysProcAttr{
-		Setpgid:   true,            // a Ctrl-C is for us; we stop the server in order
-		Pdeathsig: syscall.SIGTERM, // and if we die without a word, it ends too
+		"--innodb-buffer-pool-size=128M", "--innodb-log-file-size=96M", "--character-set-server=utf8mb4",
 	}
 	if err := os.Remove(socket); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return fmt.Errorf("removing the socket of an earlier run: %w", err)
@@ -162,9 +171,12 @@ func (s *Server) start(ctx context.Context) error {
 	if err := s.run(); err != nil {
 		return fmt.Errorf("starting %s: %w", program, err)
 	}
-	s.DSN = fmt.Sprintf("wideknot:%s@unix(%s)/wideknot", password, socket)
+	s.DSN = dsn(password, socket)
 	for {
 		if _, err := os.Stat(socket); err == nil {
+			s.mu.Lock()
+			s.up = true
+			s.mu.Unlock()
 			return nil
 		}
 		select {
@@ -178,6 +190,25 @@ func (s *Server) start(ctx context.Context) error {
 	}
 }
 
+func dsn(password, socket string) string {
+	return fmt.Sprintf("wideknot:%s@unix(%s)/wideknot", password, socket)
+}
+
+// RunningDSN names the server that another process runs on a folder.
+func RunningDSN(folder string) (string, error) {
+	folder, err := filepath.Abs(folder)
+	if err != nil {
+		return "", err
+	}
+	s := &Server{folder: folder}
+	password, err := os.ReadFile(s.passwordFile())
+	if err != nil {
+		return "", fmt.Errorf("reading the database password: %w", err)
+	}
+	socket, err := s.socketPath()
+	return dsn(string(password), socket), err
+}
+
 // run starts the server from a thread that lives as long as the server: the
 // kernel takes the death of that thread for the parent's.
 func (s *Server) run() error {
@@ -185,14 +216,41 @@ func (s *Server) run() error {
 	started := make(chan error)
 	go func() {
 		runtime.LockOSThread()
-		err := s.command.Start()
+		defer close(s.ended)
+		command, err := s.launch()
 		started <- err
-		if err == nil {
-			_ = s.command.Wait() // how it ended is in its log
+		for err == nil {
+			_ = command.Wait() // how it ended is in its log
+			s.mu.Lock()
+			again := s.up && !s.stopping
+			s.mu.Unlock()
+			if !again {
+				return
+			}
+			slog.Error("the database server ended by itself and is started again", "log", s.logFile())
+			time.Sleep(200 * time.Millisecond)
+			command, err = s.launch()
 		}
-		close(s.ended)
 	}()
 	return <-started
+}
+
+var errStopping = errors.New("the database server is stopping")
+
+func (s *Server) launch() (*exec.Cmd, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.stopping {
+		return nil, errStopping
+	}
+	command := exec.Command(s.arguments[0], s.arguments[1:]...)
+	command.SysProcAttr = &syscall.SysProcAttr{
+		Setpgid:   true,            // a Ctrl-C is for us; we stop the server in order
+		Pdeathsig: syscall.SIGTERM, // and if we die without a word, it ends too
+	}
+	err := command.Start()
+	s.process = command.Process
+	return command, err
 }
 
 func (s *Server) initialise(ctx context.Context, username string) error {
@@ -214,7 +272,7 @@ func (s *Server) initialise(ctx context.Context, username string) error {
 }
 
 func (s *Server) password() (string, error) {
-	path := filepath.Join(s.folder, "password")
+	path := s.passwordFile()
 	if text, err := os.ReadFile(path); err == nil && len(text) > 0 {
 		return string(text), nil
 	}
@@ -228,13 +286,31 @@ func (s *Server) password() (string, error) {
 // Stop ends the server in order and waits for it.
 func (s *Server) Stop() {
 	defer s.lock.Close()
-	_ = s.command.Process.Signal(syscall.SIGTERM) // it may have ended already
+	s.end(syscall.SIGTERM)
 	select {
 	case <-s.ended:
 	case <-time.After(20 * time.Second):
-		_ = s.command.Process.Kill()
+		s.end(syscall.SIGKILL)
 		<-s.ended
 	}
+}
+
+// end sends the server a signal and does not start it again.
+func (s *Server) end(signal os.Signal) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.stopping = true
+	if s.process != nil {
+		_ = s.process.Signal(signal) // it may have ended already
+	}
+}
+
+// Crash kills the server like a power cut would, for tests of what happens
+// then; it is started again.
+func (s *Server) Crash() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_ = s.process.Kill()
 }
 
 func find(program string) (string, error) {

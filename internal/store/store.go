@@ -4,22 +4,22 @@ package store
 import (
 	"context"
 	"database/sql"
-	"embed"
+	"database/sql/driver"
 	"errors"
 	"fmt"
-	"io/fs"
+	"io"
 	"log/slog"
+	"math/rand/v2"
+	"net"
+	"slices"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
-	"github.com/pressly/goose/v3"
 	gormmysql "gorm.io/driver/mysql"
 	"gorm.io/gorm"
 	"gorm.io/gorm/logger"
 )
-
-//go:embed migrations/*.sql
-var migrations embed.FS
 
 // ErrNotFound is returned for what is not there.
 var ErrNotFound = errors.New("not found")
@@ -27,9 +27,9 @@ var ErrNotFound = errors.New("not found")
 // A Store is an open database. It is safe for concurrent use.
 type Store struct{ db *gorm.DB }
 
-// Open connects to the database that dsn names, waiting for it up to ten
-// seconds, and brings its tables to the present version.
-func Open(ctx context.Context, dsn string) (*Store, error) {
+// Connect connects to the database that dsn names, waiting for it up to ten
+// seconds.
+func Connect(ctx context.Context, dsn string) (*Store, error) {
 	config, err := mysql.ParseDSN(dsn)
 	if err != nil {
 		return nil, fmt.Errorf("reading the database address: %w", err)
@@ -57,10 +57,20 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	if err := waitFor(ctx, pool, 10*time.Second); err != nil {
 		return nil, fmt.Errorf("the database does not answer: %w", err)
 	}
-	if err := migrate(ctx, pool); err != nil {
-		return nil, fmt.Errorf("migrating the database: %w", err)
-	}
 	return &Store{db: db}, nil
+}
+
+// Open connects as Connect does and brings the tables to the present version.
+func Open(ctx context.Context, dsn string) (*Store, error) {
+	s, err := Connect(ctx, dsn)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Migrate(ctx, Latest); err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
 }
 
 // quiet keeps the driver from printing; what fails is returned as an error.
@@ -84,17 +94,13 @@ func waitFor(ctx context.Context, pool *sql.DB, limit time.Duration) error {
 	}
 }
 
-func migrate(ctx context.Context, pool *sql.DB) error {
-	files, err := fs.Sub(migrations, "migrations")
+// Ping reports whether the database answers.
+func (s *Store) Ping(ctx context.Context) error {
+	pool, err := s.db.DB()
 	if err != nil {
 		return err
 	}
-	provider, err := goose.NewProvider(goose.DialectMySQL, pool, files)
-	if err != nil {
-		return err
-	}
-	_, err = provider.Up(ctx)
-	return err
+	return pool.PingContext(ctx)
 }
 
 // Close ends all connections.
@@ -106,17 +112,68 @@ func (s *Store) Close() error {
 	return pool.Close()
 }
 
+// ErrAway is returned while the database does not answer.
+var ErrAway = errors.New("the database does not answer at the moment; nothing was lost, try again")
+
 // InTransaction runs f in one transaction, which is rolled back when f fails.
-// A transaction that lost a deadlock is tried again.
+// A transaction that lost against another one, by deadlock, by waiting too long
+// for a lock, or because a cluster could not put both in one order, is run
+// again; so f must have no effects but on tx. While the database is away, the
+// error is ErrAway: what was asked was not done, or (when it went away during
+// the commit) was done wholly.
 func (s *Store) InTransaction(ctx context.Context, f func(tx *Tx) error) error {
-	const tries = 5
+	const tries = 12
 	var err error
-	for range tries {
+	for i := range tries {
 		err = s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error { return f(&Tx{db}) })
-		var my *mysql.MySQLError
-		if !errors.As(err, &my) || my.Number != 1213 && my.Number != 1205 {
-			return err
+		if !lost(err) {
+			break
+		}
+		lostTransactions.Add(1)
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(rand.N(time.Millisecond << min(i, 8))): // so that the two do not meet again
 		}
 	}
+	if away(err) {
+		return fmt.Errorf("%w (%w)", ErrAway, err)
+	}
 	return err
+}
+
+// Snapshot runs f in one transaction that sees the database as it was at its
+// start and changes nothing.
+func (s *Store) Snapshot(ctx context.Context, f func(tx *Tx) error) error {
+	err := s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error { return f(&Tx{db}) }, &sql.TxOptions{ReadOnly: true})
+	if away(err) {
+		return fmt.Errorf("%w (%w)", ErrAway, err)
+	}
+	return err
+}
+
+var lostTransactions atomic.Int64
+
+// LostTransactions counts the transactions that were run again.
+func LostTransactions() int64 { return lostTransactions.Load() }
+
+// lost reports whether a transaction failed only because of another one: 1213
+// is a deadlock (on Galera also a refused certification), 1205 a lock waited
+// for too long, 1020 a row that changed since it was read.
+func lost(err error) bool {
+	var my *mysql.MySQLError
+	return errors.As(err, &my) && (my.Number == 1213 || my.Number == 1205 || my.Number == 1020)
+}
+
+// away reports whether the database went away, or is not there: connection
+// errors, 1053 (it shuts down), 1047 (a cluster node that is not in sync),
+// 1040 (too many connections), 1317 and 1927 (it ended the query).
+func away(err error) bool {
+	var my *mysql.MySQLError
+	if errors.As(err, &my) {
+		return slices.Contains([]uint16{1040, 1047, 1053, 1317, 1927}, my.Number)
+	}
+	var network *net.OpError
+	return errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, io.EOF) ||
+		errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, sql.ErrConnDone) || errors.As(err, &network)
 }

@@ -1,0 +1,100 @@
+package estate
+
+import (
+	"maps"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// Adopt returns the allocations with those of another record added, except
+// where the two would give one number twice: what a holds stays. It is for two
+// records that grew apart from a common one.
+func (a Allocations) Adopt(other Allocations) Allocations {
+	out := Allocations{Keys: maps.Clone(a.Keys)}
+	for site, key := range other.Keys {
+		if _, known := out.Keys[site]; !known {
+			if out.Keys == nil {
+				out.Keys = map[string]string{}
+			}
+			out.Keys[site] = key
+		}
+	}
+	taken := map[string]bool{} // "port SITE N", "slot SITE N", addresses as they are written
+	for _, lots := range a.Tunnels {
+		for ident, lot := range lots {
+			for _, number := range numbersOf(ident, lot) {
+				taken[number] = true
+			}
+		}
+	}
+	for _, seats := range a.Sites {
+		for _, seat := range seats {
+			for _, address := range seat.Addresses {
+				taken[address.String()] = true
+			}
+		}
+	}
+	out.Tunnels = adopt(a.Tunnels, other.Tunnels, func(ident string, lot TunnelLot) bool { return claim(taken, numbersOf(ident, lot)) })
+	out.Sites = adopt(a.Sites, other.Sites, func(_ string, seat SiteSeat) bool { return claim(taken, written(seat.Addresses)) })
+	return out
+}
+
+func numbersOf(ident string, lot TunnelLot) []string {
+	out := []string{}
+	for i, end := range strings.Fields(ident) {
+		site, _, _ := strings.Cut(end, "/")
+		if i < 2 {
+			out = append(out, "port "+site+" "+strconv.Itoa(lot.Ports[i]), "slot "+site+" "+strconv.Itoa(lot.Slots[i]))
+		}
+	}
+	for _, block := range lot.Transit {
+		out = append(out, block.String())
+	}
+	return out
+}
+
+func written(addresses []netip.Addr) []string {
+	out := make([]string, len(addresses))
+	for i, a := range addresses {
+		out[i] = a.String()
+	}
+	return out
+}
+
+// claim takes all the numbers, or none when one is taken.
+func claim(taken map[string]bool, numbers []string) bool {
+	for _, n := range numbers {
+		if taken[n] {
+			return false
+		}
+	}
+	for _, n := range numbers {
+		taken[n] = true
+	}
+	return true
+}
+
+func adopt[V any](held, other map[string]map[string]V, fits func(name string, v V) bool) map[string]map[string]V {
+	if len(held)+len(other) == 0 {
+		return nil
+	}
+	out := make(map[string]map[string]V, len(held))
+	for overlay, lots := range held {
+		out[overlay] = maps.Clone(lots)
+	}
+	for _, overlay := range slices.Sorted(maps.Keys(other)) {
+		for _, name := range slices.Sorted(maps.Keys(other[overlay])) {
+			v := other[overlay][name]
+			if _, known := out[overlay][name]; known || !fits(name, v) {
+				continue
+			}
+			if out[overlay] == nil {
+				out[overlay] = map[string]V{}
+			}
+			out[overlay][name] = v
+		}
+	}
+	return out
+}
