@@ -132,3 +132,14 @@ func (k kind[T]) say(was, is *T) []string {
 	}
 	return k.what(was, is)
 }
+
+// Words says what became of the head, the sites and the overlays of an estate.
+func Words(was, is *estate.Estate) []string {
+	out := fields("", was.About, is.About)
+	for _, set := range []Set{sites(was, is), overlays(was, is)} {
+		for _, c := range set.Changed {
+			out = append(out, c.What...)
+		}
+	}
+	return out
+}

@@ -98,3 +98,16 @@ func adopt[V any](held, other map[string]map[string]V, fits func(name string, v 
 	}
 	return out
 }
+
+// Equal reports whether two records hold the same.
+func (a Allocations) Equal(b Allocations) bool {
+	return maps.Equal(a.Keys, b.Keys) &&
+		equal(a.Sites, b.Sites, func(x, y SiteSeat) bool { return slices.Equal(x.Addresses, y.Addresses) }) &&
+		equal(a.Tunnels, b.Tunnels, func(x, y TunnelLot) bool {
+			return x.Slots == y.Slots && x.Ports == y.Ports && slices.Equal(x.Transit, y.Transit)
+		})
+}
+
+func equal[V any](a, b map[string]map[string]V, same func(x, y V) bool) bool {
+	return maps.EqualFunc(a, b, func(x, y map[string]V) bool { return maps.EqualFunc(x, y, same) })
+}

@@ -1,5 +1,5 @@
-// Package desk holds the use cases: edit an estate, import, undo, hand out
-// configurations. It is the only layer that joins the core and the store.
+// Package desk holds the use cases: edit a draft, import, undo, release, hand
+// out configurations. It is the only layer that joins the core and the store.
 package desk
 
 import (
@@ -7,12 +7,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"regexp"
+	"maps"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"wideknot/core/check"
+	"wideknot/core/diff"
 	"wideknot/core/estate"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
@@ -20,42 +23,98 @@ import (
 	"wideknot/internal/store"
 )
 
-// Errors that callers tell apart. ErrStale comes as a *Stale.
+// Errors that callers tell apart. What is stale comes as a *Stale, what may
+// not be released as a *Held.
 var (
 	ErrNotFound = store.ErrNotFound
-	ErrTaken    = errors.New("that key is taken")
+	ErrTaken    = errors.New("that name is taken")
 	ErrNothing  = errors.New("there is nothing to undo or redo")
+	ErrFixed    = errors.New("what was released is never edited; start a draft from it")
+	ErrShelved  = errors.New("this draft was discarded; take it up again first")
 )
+
+// A Step is one thing done to a draft: an edit, an undo or a redo.
+type Step struct {
+	Revision uint64         `json:"revision"`
+	Kind     store.StepKind `json:"kind" enum:"edit,undo,redo"`
+	At       time.Time      `json:"at"`
+	Author   string         `json:"author"`
+	Label    string         `json:"label"`
+	Parts    []string       `json:"parts" doc:"what it changed, such as 'site tarnhollow'"`
+}
 
 // Stale is the error of an edit that was based on an older state.
 type Stale struct {
-	What string
-	Now  uint64 // the revision it has now
+	What    string
+	Now     uint64   // the revision it has now
+	Steps   []Step   // that changed it meanwhile
+	Changes []string // what became of it, in words
 }
 
 func (s *Stale) Error() string {
-	return fmt.Sprintf("%s was changed meanwhile; nothing was saved. Load it again and repeat the edit", s.What)
+	by := ""
+	if n := len(s.Steps); n > 0 {
+		by = fmt.Sprintf(" by %s (%s)", s.Steps[n-1].Author, s.Steps[n-1].Label)
+	}
+	return fmt.Sprintf("%s was changed meanwhile%s; nothing was saved. Load it again and repeat the edit", s.What, by)
 }
 
-// A Desk serves the use cases. It is safe for concurrent use.
+// A Desk serves the use cases. It is safe for concurrent use. Its methods take
+// who asks from the context.
 type Desk struct {
 	store  *store.Store
 	sealer *identity.Sealer
 
-	mu    sync.Mutex
-	views map[string]*View // the latest derivation of each estate
+	mu      sync.Mutex
+	drafts  map[uint64]*View       // the latest derivation of each draft
+	queues  map[uint64]*sync.Mutex // of edits of a draft in this process, so that those who wait hold no connection
+	fixed   map[string]*View       // derivations of releases, the latest used
+	watches map[uint64]*watch
+	closed  bool
 }
 
 // New returns a desk on an open store.
 func New(s *store.Store, sealer *identity.Sealer) *Desk {
-	return &Desk{store: s, sealer: sealer, views: map[string]*View{}}
+	return &Desk{
+		store: s, sealer: sealer,
+		drafts: map[uint64]*View{}, queues: map[uint64]*sync.Mutex{}, fixed: map[string]*View{}, watches: map[uint64]*watch{},
+	}
 }
 
-// A View is an estate at one revision with all that follows from it. It is
+// A Place is a state of an estate: a draft by its key, "released", or
+// "release-N".
+type Place struct {
+	Estate string
+	Draft  string
+}
+
+// Released names the state in force.
+const Released = "released"
+
+// release returns the number that the place names; fixed is false for a draft.
+func (p Place) release(latest uint64) (number uint64, fixed bool) {
+	if p.Draft == Released {
+		return latest, true
+	}
+	text, ok := strings.CutPrefix(p.Draft, "release-")
+	if !ok {
+		return 0, false
+	}
+	number, err := strconv.ParseUint(text, 10, 64)
+	return number, err == nil
+}
+
+// A View is a state of an estate with all that follows from it. It is
 // immutable and shared.
 type View struct {
-	Key       string
+	Key       string // of the estate
+	Draft     string // its key, or "release-N"
+	DraftName string
+	Fixed     bool // a release
+	Discarded bool
 	Revision  uint64
+	Base      uint64 // release that the draft was branched from, or brought up to
+	Latest    uint64 // release in force
 	Estate    *estate.Estate
 	Revisions map[string]uint64 // part → revision of its last change; see PartID
 	Plan      *tunnel.Plan
@@ -64,108 +123,109 @@ type View struct {
 	Undo      string // label of the edit that undo takes back, empty for none
 	Redo      string
 
-	places map[string]int64 // part → its place in the document
+	estateID, draftID uint64
+	places            map[string]int64 // part → its place in the document
+	weighed           *weighed
 }
 
 // PartID names a part in View.Revisions.
 func PartID(kind store.Kind, key string) string { return string(kind) + " " + key }
 
-// Summary is a line of the list of estates.
-type Summary struct {
-	Key      string `json:"key"`
-	Name     string `json:"name"`
-	Revision uint64 `json:"revision"`
-}
-
-// Estates lists the estates.
-func (d *Desk) Estates(ctx context.Context) ([]Summary, error) {
-	var out []Summary
-	err := d.store.InTransaction(ctx, func(tx *store.Tx) error {
-		rows, err := tx.Estates()
-		out = make([]Summary, 0, len(rows))
-		for _, row := range rows {
-			head, err := tx.Part(row.ID, store.Head, "")
-			if err != nil {
-				return err
-			}
-			var about estate.About
-			if err := json.Unmarshal([]byte(head.Body), &about); err != nil {
-				return fmt.Errorf("reading the head of %s: %w", row.Key, err)
-			}
-			out = append(out, Summary{Key: row.Key, Name: about.Name, Revision: row.Revision})
-		}
-		return err
-	})
-	return out, err
-}
-
-var notInKey = regexp.MustCompile(`[^a-z0-9]+`)
-
-// Create makes an empty estate; its key follows from its name.
-func (d *Desk) Create(ctx context.Context, name string) (Summary, error) {
-	name = strings.TrimSpace(name)
-	key := strings.Trim(notInKey.ReplaceAllString(strings.ToLower(name), "-"), "-")
-	if key == "" {
-		return Summary{}, estate.Problems{{Path: "name", Message: "the estate needs a name with at least one letter or digit of a-z, 0-9"}}
-	}
-	key = strings.Trim(key[:min(len(key), 40)], "-")
-	if problems := estate.Validate(&estate.Estate{Format: estate.Format, About: estate.About{Name: name}}); len(problems) > 0 {
-		problems[0].Path = "name"
-		return Summary{}, estate.Problems(problems)
-	}
-	err := d.store.InTransaction(ctx, func(tx *store.Tx) error {
-		if _, err := tx.Estate(key, false); err == nil {
-			return fmt.Errorf("%w: there is an estate %q already", ErrTaken, key)
-		} else if !errors.Is(err, ErrNotFound) {
-			return err
-		}
-		row := store.Estate{Key: key, Revision: 1, Allocations: "{}", CreatedAt: time.Now().UTC()}
-		if err := tx.AddEstate(&row); err != nil {
-			return err
-		}
-		body, err := json.Marshal(estate.About{Name: name})
-		if err != nil {
-			return err
-		}
-		return tx.SaveParts([]store.Part{{EstateID: row.ID, Kind: store.Head, Revision: 1, Body: string(body)}})
-	})
-	return Summary{Key: key, Name: name, Revision: 1}, err
-}
-
-// View returns the present state of an estate.
-func (d *Desk) View(ctx context.Context, key string) (*View, error) {
+// View returns a state of an estate as it is at present.
+func (d *Desk) View(ctx context.Context, at Place) (*View, error) {
 	var view *View
-	err := d.store.InTransaction(ctx, func(tx *store.Tx) error {
-		row, err := tx.Estate(key, false)
+	err := d.store.Snapshot(ctx, func(tx *store.Tx) error {
+		e, err := tx.Estate(at.Estate, false)
 		if err != nil {
+			return fmt.Errorf("estate %q: %w", at.Estate, err)
+		}
+		if number, fixed := at.release(e.Release); fixed {
+			view, err = d.viewOfRelease(tx, e, number)
 			return err
 		}
-		if cached := d.cached(key); cached != nil && cached.Revision == row.Revision {
-			view = cached
-			return nil
+		row, err := tx.Draft(e.ID, at.Draft, false, false)
+		if err != nil {
+			return fmt.Errorf("draft %q: %w", at.Draft, err)
 		}
-		view, err = load(tx, row)
+		view, err = d.viewOfDraft(tx, e, row)
 		return err
 	})
-	if err != nil || view.Plan != nil {
-		return view, err
+	if err != nil {
+		return nil, err
 	}
-	view.derive()
-	d.keep(view)
+	if view.Plan == nil {
+		view.derive()
+		d.keep(view)
+	}
 	return view, nil
 }
 
-func (d *Desk) cached(key string) *View {
+// viewOfDraft returns the latest derivation if it is still right, and else
+// loads the draft, underived.
+func (d *Desk) viewOfDraft(tx *store.Tx, e store.Estate, row store.Draft) (*View, error) {
 	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.views[key]
+	known := d.drafts[row.ID]
+	d.mu.Unlock()
+	if known == nil || known.Revision != row.Revision {
+		var err error
+		if known, err = load(tx, e, row); err != nil {
+			return nil, err
+		}
+	}
+	return known.standing(e, row), nil
 }
+
+// standing returns the view with what may change while the revision does not.
+func (v *View) standing(e store.Estate, row store.Draft) *View {
+	out := *v
+	out.DraftName, out.Base, out.Latest, out.Discarded = row.Name, row.Base, e.Release, row.DiscardedAt != nil
+	return &out
+}
+
+// mostFixed is how many derivations of releases are kept.
+const mostFixed = 8
+
+func (d *Desk) viewOfRelease(tx *store.Tx, e store.Estate, number uint64) (*View, error) {
+	d.mu.Lock()
+	known := d.fixed[fixedID(e.ID, number)]
+	d.mu.Unlock()
+	if known == nil {
+		row, err := tx.Release(e.ID, number)
+		if err != nil {
+			return nil, fmt.Errorf("release %d: %w", number, err)
+		}
+		known = &View{
+			Key: e.Key, Draft: fmt.Sprintf("release-%d", number), DraftName: fmt.Sprintf("Release %d", number), Fixed: true,
+			Revision: number, Base: number, Revisions: map[string]uint64{}, estateID: e.ID,
+		}
+		if known.Estate, err = decoded(row); err != nil {
+			return nil, err
+		}
+	}
+	out := *known
+	out.Latest = e.Release
+	return &out, nil
+}
+
+func fixedID(estate, number uint64) string { return fmt.Sprintf("%d %d", estate, number) }
 
 func (d *Desk) keep(v *View) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	if now := d.views[v.Key]; now == nil || now.Revision <= v.Revision {
-		d.views[v.Key] = v
+	if v.Fixed {
+		if len(d.fixed) >= mostFixed {
+			for id, old := range d.fixed {
+				if old.Revision != old.Latest {
+					delete(d.fixed, id)
+				}
+			}
+			if len(d.fixed) >= mostFixed {
+				clear(d.fixed)
+			}
+		}
+		d.fixed[fixedID(v.estateID, v.Revision)] = v
+	} else if now := d.drafts[v.draftID]; now == nil || now.Revision <= v.Revision {
+		d.drafts[v.draftID] = v
 	}
 }
 
@@ -173,48 +233,104 @@ func (v *View) derive() {
 	v.Plan = tunnel.Derive(v.Estate)
 	v.Routes = route.Build(v.Plan)
 	v.Findings = check.Run(v.Plan, v.Routes)
+	v.weighed = &weighed{}
 }
 
-// load assembles the estate from its rows, underived.
-func load(tx *store.Tx, row store.Estate) (*View, error) {
+// State returns what diff compares.
+func (v *View) State() diff.State { return diff.State{Routes: v.Routes, Findings: v.Findings} }
+
+// load assembles a draft from its rows, underived.
+func load(tx *store.Tx, e store.Estate, row store.Draft) (*View, error) {
+	row, err := tx.Draft(row.EstateID, row.Key, false, true)
+	if err != nil {
+		return nil, err
+	}
 	parts, err := tx.Parts(row.ID)
 	if err != nil {
 		return nil, err
 	}
-	e := &estate.Estate{Format: estate.Format}
-	v := &View{Key: row.Key, Revision: row.Revision, Estate: e, Revisions: make(map[string]uint64, len(parts)), places: make(map[string]int64, len(parts))}
-	if err := json.Unmarshal([]byte(row.Allocations), &e.Allocations); err != nil {
+	v := &View{
+		Key: e.Key, Draft: row.Key, Revision: row.Revision, Estate: &estate.Estate{Format: estate.Format},
+		Revisions: make(map[string]uint64, len(parts)), places: make(map[string]int64, len(parts)),
+		estateID: e.ID, draftID: row.ID,
+	}
+	if err := json.Unmarshal([]byte(row.Allocations), &v.Estate.Allocations); err != nil {
 		return nil, fmt.Errorf("reading the allocations of %s: %w", row.Key, err)
 	}
 	for _, p := range parts {
 		v.Revisions[PartID(p.Kind, p.Key)] = p.Revision
 		v.places[PartID(p.Kind, p.Key)] = p.Place
-		if err := addPart(e, p); err != nil {
+		if err := addPart(v.Estate, p.Kind, []byte(p.Body)); err != nil {
 			return nil, fmt.Errorf("reading %s %s of %s: %w", p.Kind, p.Key, row.Key, err)
 		}
 	}
-	if edit, err := tx.ToUndo(row.ID); err == nil {
-		v.Undo = edit.Label
-	} else if !errors.Is(err, ErrNotFound) {
-		return nil, err
-	}
-	if edit, err := tx.ToRedo(row.ID); err == nil {
-		v.Redo = edit.Label
-	} else if !errors.Is(err, ErrNotFound) {
-		return nil, err
-	}
-	return v, nil
+	return v, v.loadSteps(tx)
 }
 
-func addPart(e *estate.Estate, p store.Part) error {
-	switch p.Kind {
+// loadSteps reads what undo and redo would do.
+func (v *View) loadSteps(tx *store.Tx) error {
+	v.Undo, v.Redo = "", ""
+	if edit, err := tx.ToUndo(v.draftID); err == nil {
+		v.Undo = edit.Label
+	} else if !errors.Is(err, ErrNotFound) {
+		return err
+	}
+	if edit, err := tx.ToRedo(v.draftID); err == nil {
+		v.Redo = edit.Label
+	} else if !errors.Is(err, ErrNotFound) {
+		return err
+	}
+	return nil
+}
+
+func addPart(e *estate.Estate, kind store.Kind, body []byte) error {
+	switch kind {
 	case store.Head:
-		return json.Unmarshal([]byte(p.Body), &e.About)
+		e.About = estate.About{}
+		return json.Unmarshal(body, &e.About)
 	case store.Site:
 		e.Sites = append(e.Sites, estate.Site{})
-		return json.Unmarshal([]byte(p.Body), &e.Sites[len(e.Sites)-1])
+		return json.Unmarshal(body, &e.Sites[len(e.Sites)-1])
 	default:
 		e.Overlays = append(e.Overlays, estate.Overlay{})
-		return json.Unmarshal([]byte(p.Body), &e.Overlays[len(e.Overlays)-1])
+		return json.Unmarshal(body, &e.Overlays[len(e.Overlays)-1])
 	}
+}
+
+// changed returns the view after changes, underived, as loading it anew would
+// give it.
+func (v *View) changed(changes []change, revision uint64) (*View, error) {
+	out := *v
+	e := v.Estate.Clone()
+	out.Estate, out.Plan, out.Routes, out.Findings = e, nil, nil, nil
+	out.Revision, out.Revisions, out.places = revision, maps.Clone(v.Revisions), maps.Clone(v.places)
+	gone := map[string]bool{}
+	for _, c := range changes {
+		id := PartID(c.Kind, c.Key)
+		gone[id] = true
+		delete(out.Revisions, id)
+		delete(out.places, id)
+	}
+	e.Sites = slices.DeleteFunc(e.Sites, func(s estate.Site) bool { return gone[PartID(store.Site, s.Key)] })
+	e.Overlays = slices.DeleteFunc(e.Overlays, func(o estate.Overlay) bool { return gone[PartID(store.Overlay, o.Key)] })
+	for _, c := range changes {
+		if c.After == nil {
+			continue
+		}
+		id := PartID(c.Kind, c.Key)
+		out.Revisions[id], out.places[id] = revision, c.Place
+		if err := addPart(e, c.Kind, c.After); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortStableFunc(e.Sites, func(a, b estate.Site) int { return out.order(store.Site, a.Key, b.Key) })
+	slices.SortStableFunc(e.Overlays, func(a, b estate.Overlay) int { return out.order(store.Overlay, a.Key, b.Key) })
+	return &out, nil
+}
+
+func (v *View) order(kind store.Kind, a, b string) int {
+	if x, y := v.places[PartID(kind, a)], v.places[PartID(kind, b)]; x != y {
+		return int(x - y)
+	}
+	return strings.Compare(a, b)
 }

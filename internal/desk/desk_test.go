@@ -34,7 +34,7 @@ func opened(t *testing.T) (*Desk, *store.Store, *identity.Sealer) {
 	if _, err := d.Create(ctx, "Demo"); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := d.Import(ctx, Order{Estate: "demo"}, Parcel{Document: examples.Brindlewater}, false); err != nil {
+	if _, _, err := d.Import(ctx, At("demo", First), Parcel{Document: examples.Brindlewater}, false); err != nil {
 		t.Fatal(err)
 	}
 	return d, db, keys
@@ -42,7 +42,7 @@ func opened(t *testing.T) (*Desk, *store.Store, *identity.Sealer) {
 
 func view(t *testing.T, d *Desk) *View {
 	t.Helper()
-	v, err := d.View(context.Background(), "demo")
+	v, err := d.View(context.Background(), Place{"demo", First})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -56,29 +56,29 @@ func TestASiteThatComesBackFindsItsNumbersAndKey(t *testing.T) {
 	ctx := context.Background()
 	before := view(t, d)
 	site := *before.Estate.Site("eelgate")
-	key, err := d.PrivateKey(ctx, "demo", "eelgate")
+	key, err := d.PrivateKey(ctx, Place{"demo", First}, "eelgate")
 	if err != nil {
 		t.Fatal(err)
 	}
 	bundle := before.Bundle(before.Plan.SiteIndex("eelgate"))
-	if _, err := d.DeleteSite(ctx, Order{Estate: "demo"}, "eelgate"); err != nil {
+	if _, err := d.DeleteSite(ctx, At("demo", First), "eelgate"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.PrivateKey(ctx, "demo", "eelgate"); !errors.Is(err, ErrNotFound) {
+	if _, err := d.PrivateKey(ctx, Place{"demo", First}, "eelgate"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("the key of a deleted site: %v", err)
 	}
 	overlay := *before.Estate.Overlay("ops")
-	if _, err := d.SaveSite(ctx, Order{Estate: "demo"}, "eelgate", site); err != nil {
+	if _, err := d.SaveSite(ctx, At("demo", First), "eelgate", site); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.SaveOverlay(ctx, Order{Estate: "demo"}, "ops", overlay); err != nil {
+	if _, err := d.SaveOverlay(ctx, At("demo", First), "ops", overlay); err != nil {
 		t.Fatal(err)
 	}
 	after := view(t, d)
 	if again := after.Bundle(after.Plan.SiteIndex("eelgate")); !reflect.DeepEqual(bundle, again) {
 		t.Error("the site came back with another configuration")
 	}
-	if again, err := d.PrivateKey(ctx, "demo", "eelgate"); err != nil || again != key {
+	if again, err := d.PrivateKey(ctx, Place{"demo", First}, "eelgate"); err != nil || again != key {
 		t.Errorf("the site came back with another key: %v", err)
 	}
 }
@@ -90,26 +90,26 @@ func TestUndoGoesOnAfterARestart(t *testing.T) {
 	for _, name := range names {
 		site := *view(t, d).Estate.Site("van-1")
 		site.Name = name
-		if _, err := d.SaveSite(ctx, Order{Estate: "demo"}, "van-1", site); err != nil {
+		if _, err := d.SaveSite(ctx, At("demo", First), "van-1", site); err != nil {
 			t.Fatal(err)
 		}
 	}
 	restarted := New(db, keys)
 	for i, want := range []string{"Two", "One", "Field Laboratory 1"} {
-		v, err := restarted.Undo(ctx, "demo")
+		v, err := restarted.Undo(ctx, At("demo", First))
 		if err != nil || v.Estate.Site("van-1").Name != want || v.Redo != "Edit "+names[2-i] {
 			t.Fatalf("undo %d: %v", i, err)
 		}
 	}
-	if _, err := restarted.Redo(ctx, "demo"); err != nil {
+	if _, err := restarted.Redo(ctx, At("demo", First)); err != nil {
 		t.Fatal(err)
 	}
 	site := *view(t, restarted).Estate.Site("van-1")
 	site.Name = "Another way"
-	if _, err := restarted.SaveSite(ctx, Order{Estate: "demo"}, "van-1", site); err != nil {
+	if _, err := restarted.SaveSite(ctx, At("demo", First), "van-1", site); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := restarted.Redo(ctx, "demo"); !errors.Is(err, ErrNothing) {
+	if _, err := restarted.Redo(ctx, At("demo", First)); !errors.Is(err, ErrNothing) {
 		t.Errorf("redo after a new edit: %v", err)
 	}
 }
@@ -121,15 +121,15 @@ func TestTwoDesksSeeEachOthersEdits(t *testing.T) {
 	ctx := context.Background()
 	view(t, one)
 	view(t, two)
-	if _, err := one.DeleteSite(ctx, Order{Estate: "demo"}, "van-3"); err != nil {
+	if _, err := one.DeleteSite(ctx, At("demo", First), "van-3"); err != nil {
 		t.Fatal(err)
 	}
 	if view(t, two).Estate.Site("van-3") != nil {
 		t.Error("the other desk still has the site")
 	}
-	stale := Order{Estate: "demo", IfMatch: view(t, two).Revisions[PartID(store.Site, "van-2")]}
+	stale := Order{Place: Place{"demo", First}, IfMatch: view(t, two).Revisions[PartID(store.Site, "van-2")]}
 	site := *view(t, two).Estate.Site("van-2")
-	if _, err := one.SaveSite(ctx, Order{Estate: "demo"}, "van-2", renamed(site, "First")); err != nil {
+	if _, err := one.SaveSite(ctx, At("demo", First), "van-2", renamed(site, "First")); err != nil {
 		t.Fatal(err)
 	}
 	var refused *Stale
@@ -150,16 +150,16 @@ func TestEditsThatChangeNothingAreNone(t *testing.T) {
 	d, _, _ := opened(t)
 	ctx := context.Background()
 	before := view(t, d)
-	after, err := d.SaveSite(ctx, Order{Estate: "demo"}, "van-1", *before.Estate.Site("van-1"))
+	after, err := d.SaveSite(ctx, At("demo", First), "van-1", *before.Estate.Site("van-1"))
 	if err != nil || after.Revision != before.Revision || after.Undo != before.Undo {
 		t.Errorf("%v, revision %d of %d", err, after.Revision, before.Revision)
 	}
 	repair := check.Repair{Action: check.Unshare, Site: "van-1", Prefix: before.Estate.Site("van-1").Subnets[0].Prefix, From: "nowhere", Label: "x"}
-	if after, err = d.Repair(ctx, Order{Estate: "demo"}, repair); err != nil || after.Revision != before.Revision {
+	if after, err = d.Repair(ctx, At("demo", First), repair); err != nil || after.Revision != before.Revision {
 		t.Errorf("%v, revision %d of %d", err, after.Revision, before.Revision)
 	}
 	repair.Site = "nowhere"
-	if _, err = d.Repair(ctx, Order{Estate: "demo"}, repair); err == nil {
+	if _, err = d.Repair(ctx, At("demo", First), repair); err == nil {
 		t.Error("a repair at no site was carried out")
 	}
 }
@@ -167,7 +167,7 @@ func TestEditsThatChangeNothingAreNone(t *testing.T) {
 func TestAnotherMasterKeyOpensNothing(t *testing.T) {
 	_, db, _ := opened(t)
 	stranger := New(db, sealer(t))
-	if key, err := stranger.PrivateKey(context.Background(), "demo", "van-1"); err == nil || key != "" {
+	if key, err := stranger.PrivateKey(context.Background(), Place{"demo", First}, "van-1"); err == nil || key != "" {
 		t.Errorf("opened with another master key: %v", err)
 	}
 }
@@ -187,7 +187,7 @@ func TestSitesKeepTheirOrder(t *testing.T) {
 	if _, err := d.Create(ctx, "Demo"); err != nil {
 		t.Fatal(err)
 	}
-	o := Order{Estate: "demo"}
+	o := At("demo", First)
 	if _, _, err := d.Import(ctx, o, Parcel{Sheets: estate.Sheets{Sites: "key\nzulu\nyard\nxray\nwharf\n"}}, false); err != nil {
 		t.Fatal(err)
 	}
@@ -214,7 +214,7 @@ func TestSitesKeepTheirOrder(t *testing.T) {
 		t.Errorf("with a new site: %s", got)
 	}
 	for range 3 {
-		if _, err := d.Undo(ctx, "demo"); err != nil {
+		if _, err := d.Undo(ctx, At("demo", First)); err != nil {
 			t.Fatal(err)
 		}
 	}

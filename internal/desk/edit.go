@@ -9,11 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"reflect"
+	"sync"
 	"time"
 	"unicode/utf8"
 
+	"wideknot/core/diff"
 	"wideknot/core/estate"
+	"wideknot/internal/identity"
 	"wideknot/internal/store"
 )
 
@@ -29,23 +31,46 @@ type change struct {
 
 // An Order is what every edit is asked with.
 type Order struct {
-	Estate  string
+	Place
 	Request string // idempotency key; the same one again edits nothing
-	Part    string // PartID of what IfMatch speaks of
+	Part    string // PartID of what IfMatch speaks of; empty for the whole draft
 	IfMatch uint64 // revision the edit is based on; 0 for any
 }
 
-// edit changes an estate in one transaction: it locks the estate, lets change
-// make the new one, stores what differs with its history, and gives out what
-// the new design needs.
-func (d *Desk) edit(ctx context.Context, o Order, label string, change func(e *estate.Estate) (*estate.Estate, error)) (*View, error) {
+// At is the order of an edit at a place, on whatever it is now.
+func At(estate, draft string) Order { return Order{Place: Place{estate, draft}} }
+
+// An opening is a draft locked for one step.
+type opening struct {
+	tx     *store.Tx
+	estate store.Estate
+	row    store.Draft
+	view   *View
+}
+
+// step opens a draft for one step in one transaction. Those of this process
+// wait their turn outside, so that they hold no connection meanwhile.
+func (d *Desk) step(ctx context.Context, o Order, do func(*opening) (*View, error)) (*View, error) {
+	queue, err := d.queueOf(ctx, o.Place)
+	if err != nil {
+		return nil, err
+	}
+	queue.Lock()
+	defer queue.Unlock()
 	var view *View
-	err := d.store.InTransaction(ctx, func(tx *store.Tx) error {
-		row, err := tx.Estate(o.Estate, true)
+	err = d.store.InTransaction(ctx, func(tx *store.Tx) error {
+		e, err := tx.Estate(o.Estate, false)
 		if err != nil {
-			return err
+			return fmt.Errorf("estate %q: %w", o.Estate, err)
 		}
-		if view, err = load(tx, row); err != nil {
+		row, err := tx.Draft(e.ID, o.Draft, true, false)
+		if err != nil {
+			return fmt.Errorf("draft %q: %w", o.Draft, err)
+		}
+		if row.DiscardedAt != nil {
+			return ErrShelved
+		}
+		if view, err = d.viewOfDraft(tx, e, row); err != nil {
 			return err
 		}
 		if o.Request != "" {
@@ -55,33 +80,10 @@ func (d *Desk) edit(ctx context.Context, o Order, label string, change func(e *e
 				return err
 			}
 		}
-		if now := view.Revisions[o.Part]; o.IfMatch != 0 && now != o.IfMatch {
-			return &Stale{What: o.Part, Now: now}
-		}
-		next, err := change(view.Estate)
-		if err != nil {
+		if err := o.fits(tx, view); err != nil {
 			return err
 		}
-		if problems := estate.Validate(next); len(problems) > 0 {
-			return estate.Problems(problems)
-		}
-		changes, err := compare(view.Estate, next, view.places)
-		if err != nil || len(changes) == 0 && reflect.DeepEqual(view.Estate.Allocations, next.Allocations) {
-			return err
-		}
-		row.Revision++
-		body, err := json.Marshal(changes)
-		if err != nil {
-			return err
-		}
-		edit := &store.Edit{EstateID: row.ID, Number: row.Revision, At: time.Now().UTC(), Label: shorten(label, 255), Changes: string(body)}
-		if o.Request != "" {
-			edit.Request = &o.Request
-		}
-		if err := tx.AddEdit(edit); err != nil {
-			return err
-		}
-		view, err = d.carryOut(tx, row, changes, next.Allocations)
+		view, err = do(&opening{tx, e, row, view})
 		return err
 	})
 	if err != nil {
@@ -91,7 +93,130 @@ func (d *Desk) edit(ctx context.Context, o Order, label string, change func(e *e
 		view.derive()
 	}
 	d.keep(view)
+	d.poke(view.draftID)
 	return view, nil
+}
+
+func (d *Desk) queueOf(ctx context.Context, at Place) (*sync.Mutex, error) {
+	var id uint64
+	err := d.store.Snapshot(ctx, func(tx *store.Tx) error {
+		e, err := tx.Estate(at.Estate, false)
+		if err != nil {
+			return fmt.Errorf("estate %q: %w", at.Estate, err)
+		}
+		if _, fixed := at.release(e.Release); fixed {
+			return ErrFixed
+		}
+		row, err := tx.Draft(e.ID, at.Draft, false, false)
+		if err != nil {
+			return fmt.Errorf("draft %q: %w", at.Draft, err)
+		}
+		id = row.ID
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.queues[id] == nil {
+		d.queues[id] = &sync.Mutex{}
+	}
+	return d.queues[id], nil
+}
+
+// fits compares what the order is based on with what is there.
+func (o Order) fits(tx *store.Tx, v *View) error {
+	now := v.Revision
+	if o.Part != "" {
+		now = v.Revisions[o.Part]
+	}
+	if o.IfMatch == 0 || now == o.IfMatch {
+		return nil
+	}
+	stale := &Stale{What: o.Part, Now: now}
+	if o.Part == "" {
+		stale.What = "the draft"
+	}
+	rows, err := tx.StepsAfter(v.draftID, o.IfMatch, 100)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		changes, step, err := stepOf(row)
+		if err != nil {
+			return err
+		}
+		touched := o.Part == ""
+		for _, c := range changes {
+			if PartID(c.Kind, c.Key) == o.Part {
+				touched = true
+				stale.Changes = append(stale.Changes, c.inWords()...)
+			}
+		}
+		if touched {
+			stale.Steps = append(stale.Steps, step)
+		}
+	}
+	return stale
+}
+
+func stepOf(row store.Edit) ([]change, Step, error) {
+	var changes []change
+	if err := json.Unmarshal([]byte(row.Changes), &changes); err != nil {
+		return nil, Step{}, fmt.Errorf("reading step %d: %w", row.Number, err)
+	}
+	step := Step{Revision: row.Number, Kind: row.Kind, At: row.At, Author: row.Author, Label: row.Label, Parts: []string{}}
+	for _, c := range changes {
+		step.Parts = append(step.Parts, PartID(c.Kind, c.Key))
+	}
+	return changes, step, nil
+}
+
+// inWords says what became of the part.
+func (c change) inWords() []string {
+	switch {
+	case c.Before == nil:
+		return []string{"added"}
+	case c.After == nil:
+		return []string{"deleted"}
+	}
+	before, after := &estate.Estate{}, &estate.Estate{}
+	if addPart(before, c.Kind, c.Before) != nil || addPart(after, c.Kind, c.After) != nil {
+		return []string{"changed"}
+	}
+	return diff.Words(before, after)
+}
+
+// edit changes a draft: it lets change make the new estate, stores what differs
+// with its history, and gives out what the new design needs.
+func (d *Desk) edit(ctx context.Context, o Order, label string, change func(e *estate.Estate) (*estate.Estate, error)) (*View, error) {
+	return d.step(ctx, o, func(at *opening) (*View, error) {
+		next, err := change(at.view.Estate)
+		if err != nil {
+			return nil, err
+		}
+		return d.take(ctx, at, o, label, next, at.row.Base)
+	})
+}
+
+// take makes an estate the draft's state, by an edit that can be undone.
+func (d *Desk) take(ctx context.Context, at *opening, o Order, label string, next *estate.Estate, base uint64) (*View, error) {
+	if problems := estate.Validate(next); len(problems) > 0 {
+		return nil, estate.Problems(problems)
+	}
+	changes, err := compare(at.view.Estate, next, at.view.places)
+	if err != nil {
+		return nil, err
+	}
+	if len(changes) == 0 && base == at.row.Base && at.view.Estate.Allocations.Equal(next.Allocations) {
+		return at.view, nil
+	}
+	edit := &store.Edit{Kind: store.Edited, Label: shorten(label, 255), FormerBase: at.row.Base, Base: base}
+	if o.Request != "" {
+		edit.Request = &o.Request
+	}
+	return d.carryOut(ctx, at, edit, changes, next.Allocations)
 }
 
 func shorten(s string, n int) string {
@@ -102,45 +227,97 @@ func shorten(s string, n int) string {
 	return s
 }
 
-// carryOut stores the changes, makes missing keys, derives, and stores what
-// was given out.
-func (d *Desk) carryOut(tx *store.Tx, row store.Estate, changes []change, allocations estate.Allocations) (*View, error) {
-	var rows []store.Part
+// carryOut stores a step with its changes, makes missing keys, derives, and
+// stores what was given out.
+func (d *Desk) carryOut(ctx context.Context, at *opening, step *store.Edit, changes []change, allocations estate.Allocations) (*View, error) {
+	row := at.row
+	row.Revision++
+	row.Base = step.Base
+	body, err := json.Marshal(changes)
+	if err != nil {
+		return nil, err
+	}
+	step.DraftID, step.Number, step.Changes = row.ID, row.Revision, string(body)
+	step.At, step.Author = time.Now().UTC(), identity.ActorOf(ctx).Name
+	add := at.tx.AddEdit
+	if step.Kind != store.Edited {
+		add = at.tx.AddStep
+	}
+	if err := add(step); err != nil {
+		return nil, err
+	}
+	if err := storeParts(at.tx, row, changes); err != nil {
+		return nil, err
+	}
+	before, after := map[string]json.RawMessage{}, map[string]json.RawMessage{}
 	for _, c := range changes {
-		if c.After == nil {
-			if err := tx.DeletePart(row.ID, c.Kind, c.Key); err != nil {
-				return nil, err
-			}
-			continue
+		if c.Before != nil {
+			before[PartID(c.Kind, c.Key)] = c.Before
 		}
-		rows = append(rows, store.Part{EstateID: row.ID, Kind: c.Kind, Key: c.Key, Place: c.Place, Revision: row.Revision, Body: string(c.After)})
-	}
-	if len(rows) > 0 {
-		if err := tx.SaveParts(rows); err != nil {
-			return nil, err
+		if c.After != nil {
+			after[PartID(c.Kind, c.Key)] = c.After
 		}
 	}
-	view, err := load(tx, row)
+	act := identity.Act{Action: "draft." + string(step.Kind), Estate: at.estate.ID, Draft: row.Key, Object: step.Label, Before: before, After: after}
+	if err := identity.Record(ctx, at.tx, step.At, act); err != nil {
+		return nil, err
+	}
+	view, err := at.view.changed(changes, row.Revision)
 	if err != nil {
 		return nil, err
 	}
 	view.Estate.Allocations = allocations
-	if err := d.makeKeys(tx, row, view.Estate); err != nil {
+	if err := d.makeKeys(at.tx, at.estate, view.Estate); err != nil {
 		return nil, err
 	}
 	view.derive()
 	view.Estate.Allocations = view.Plan.Allocations()
-	text, err := json.Marshal(view.Estate.Allocations)
-	if err != nil {
+	columns := []string{"revision", "base"}
+	if !at.view.Estate.Allocations.Equal(view.Estate.Allocations) {
+		text, err := json.Marshal(view.Estate.Allocations)
+		if err != nil {
+			return nil, err
+		}
+		row.Allocations = string(text)
+		columns = append(columns, "allocations")
+	}
+	if err := at.tx.SaveDraft(&row, columns...); err != nil {
 		return nil, err
 	}
-	row.Allocations = string(text)
-	return view, tx.SaveEstate(&row)
+	if err := view.loadSteps(at.tx); err != nil {
+		return nil, err
+	}
+	return view.standing(at.estate, row), nil
+}
+
+func storeParts(tx *store.Tx, row store.Draft, changes []change) error {
+	var rows []store.Part
+	for _, c := range changes {
+		if c.After == nil {
+			if err := tx.DeletePart(row.ID, c.Kind, c.Key); err != nil {
+				return err
+			}
+			continue
+		}
+		rows = append(rows, store.Part{DraftID: row.ID, Kind: c.Kind, Key: c.Key, Place: c.Place, Revision: row.Revision, Body: string(c.After)})
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	return tx.SaveParts(rows)
 }
 
 // makeKeys gives every site without a key a new pair. A site that had one
-// before it was deleted gets that one back.
+// before it was deleted gets that one back, and one that another draft has too
+// gets the same there.
 func (d *Desk) makeKeys(tx *store.Tx, row store.Estate, e *estate.Estate) error {
+	missing := false
+	for i := range e.Sites {
+		missing = missing || e.Allocations.Keys[e.Sites[i].Key] == "" && e.Sites[i].Gateway.PublicKey == ""
+	}
+	if !missing {
+		return nil
+	}
 	held, err := tx.SiteKeys(row.ID)
 	if err != nil {
 		return err
@@ -245,50 +422,45 @@ func partsOf(e *estate.Estate) ([]change, error) {
 }
 
 // Undo takes back the last edit in force.
-func (d *Desk) Undo(ctx context.Context, key string) (*View, error) {
-	return d.step(ctx, key, (*store.Tx).ToUndo, true)
+func (d *Desk) Undo(ctx context.Context, o Order) (*View, error) {
+	return d.back(ctx, o, (*store.Tx).ToUndo, store.Undone)
 }
 
 // Redo carries out again the edit that was undone last.
-func (d *Desk) Redo(ctx context.Context, key string) (*View, error) {
-	return d.step(ctx, key, (*store.Tx).ToRedo, false)
+func (d *Desk) Redo(ctx context.Context, o Order) (*View, error) {
+	return d.back(ctx, o, (*store.Tx).ToRedo, store.Redone)
 }
 
-func (d *Desk) step(ctx context.Context, key string, pick func(*store.Tx, uint64) (store.Edit, error), undo bool) (*View, error) {
-	var view *View
-	err := d.store.InTransaction(ctx, func(tx *store.Tx) error {
-		row, err := tx.Estate(key, true)
-		if err != nil {
-			return err
-		}
-		edit, err := pick(tx, row.ID)
+func (d *Desk) back(ctx context.Context, o Order, pick func(*store.Tx, uint64) (store.Edit, error), kind store.StepKind) (*View, error) {
+	return d.step(ctx, o, func(at *opening) (*View, error) {
+		edit, err := pick(at.tx, at.row.ID)
 		if errors.Is(err, ErrNotFound) {
-			return ErrNothing
+			return nil, ErrNothing
 		} else if err != nil {
-			return err
+			return nil, err
 		}
-		var changes []change
-		if err := json.Unmarshal([]byte(edit.Changes), &changes); err != nil {
-			return fmt.Errorf("reading edit %d of %s: %w", edit.Number, key, err)
+		changes, _, err := stepOf(edit)
+		if err != nil {
+			return nil, err
 		}
-		if undo {
+		step := &store.Edit{Kind: kind, Label: edit.Label, FormerBase: at.row.Base, Base: at.row.Base}
+		if o.Request != "" {
+			step.Request = &o.Request
+		}
+		if edit.FormerBase != edit.Base {
+			step.Base = edit.Base
+			if kind == store.Undone {
+				step.Base = edit.FormerBase
+			}
+		}
+		if kind == store.Undone {
 			for i := range changes {
 				changes[i].Before, changes[i].After = changes[i].After, changes[i].Before
 			}
 		}
-		if err := tx.SetUndone(edit, undo); err != nil {
-			return err
+		if err := at.tx.SetUndone(edit, kind == store.Undone); err != nil {
+			return nil, err
 		}
-		var allocations estate.Allocations
-		if err := json.Unmarshal([]byte(row.Allocations), &allocations); err != nil {
-			return err
-		}
-		row.Revision++
-		view, err = d.carryOut(tx, row, changes, allocations)
-		return err
+		return d.carryOut(ctx, at, step, changes, at.view.Estate.Allocations)
 	})
-	if err == nil {
-		d.keep(view)
-	}
-	return view, err
 }

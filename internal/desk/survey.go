@@ -27,7 +27,7 @@ func (d *Desk) SaveSite(ctx context.Context, o Order, key string, site estate.Si
 // DeleteSite removes a site, from the overlays too.
 func (d *Desk) DeleteSite(ctx context.Context, o Order, key string) (*View, error) {
 	o.Part = PartID(store.Site, key)
-	view, err := d.View(ctx, o.Estate)
+	view, err := d.View(ctx, o.Place)
 	if err != nil {
 		return nil, err
 	}

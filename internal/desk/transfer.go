@@ -57,8 +57,8 @@ func read(base *estate.Estate, p Parcel) *Preview {
 }
 
 // PreviewImport reads a parcel over the estate and changes nothing.
-func (d *Desk) PreviewImport(ctx context.Context, key string, p Parcel) (*Preview, error) {
-	view, err := d.View(ctx, key)
+func (d *Desk) PreviewImport(ctx context.Context, at Place, p Parcel) (*Preview, error) {
+	view, err := d.View(ctx, at)
 	if err != nil {
 		return nil, err
 	}

@@ -125,7 +125,7 @@ func (s *Store) InTransaction(ctx context.Context, f func(tx *Tx) error) error {
 	const tries = 12
 	var err error
 	for i := range tries {
-		err = s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error { return f(&Tx{db}) })
+		err = s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error { return f(&Tx{db}) }, &sql.TxOptions{Isolation: sql.LevelReadCommitted})
 		if !lost(err) {
 			break
 		}
@@ -145,7 +145,7 @@ func (s *Store) InTransaction(ctx context.Context, f func(tx *Tx) error) error {
 // Snapshot runs f in one transaction that sees the database as it was at its
 // start and changes nothing.
 func (s *Store) Snapshot(ctx context.Context, f func(tx *Tx) error) error {
-	err := s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error { return f(&Tx{db}) }, &sql.TxOptions{ReadOnly: true})
+	err := s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error { return f(&Tx{db}) }, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
 	if away(err) {
 		return fmt.Errorf("%w (%w)", ErrAway, err)
 	}

@@ -30,7 +30,7 @@ func TestServerSurvivesAndIsAlone(t *testing.T) {
 		t.Fatal(err)
 	}
 	add := func(tx *Tx) error {
-		return tx.AddEstate(&Estate{Key: "kept", Revision: 7, Allocations: "{}", CreatedAt: time.Now()})
+		return tx.AddEstate(&Estate{Key: "kept", Release: 7, CreatedAt: time.Now()})
 	}
 	if err := db.InTransaction(ctx, add); err != nil {
 		t.Fatal(err)
@@ -38,7 +38,7 @@ func TestServerSurvivesAndIsAlone(t *testing.T) {
 	db.Close()
 
 	// Killed like by a power cut, it must come back with everything.
-	server.command.Process.Signal(syscall.SIGKILL)
+	server.end(syscall.SIGKILL)
 	<-server.ended
 	server.lock.Close()
 	server, err = StartServer(ctx, folder)
@@ -52,7 +52,7 @@ func TestServerSurvivesAndIsAlone(t *testing.T) {
 	defer db.Close()
 	err = db.InTransaction(ctx, func(tx *Tx) error {
 		row, err := tx.Estate("kept", false)
-		if err == nil && row.Revision != 7 {
+		if err == nil && row.Release != 7 {
 			t.Errorf("%+v", row)
 		}
 		return err
@@ -79,7 +79,7 @@ func TestTransactions(t *testing.T) {
 	ctx := context.Background()
 	boom := errors.New("boom")
 	err := db.InTransaction(ctx, func(tx *Tx) error {
-		if err := tx.AddEstate(&Estate{Key: "gone", Revision: 1, Allocations: "{}", CreatedAt: time.Now()}); err != nil {
+		if err := tx.AddEstate(&Estate{Key: "gone", CreatedAt: time.Now()}); err != nil {
 			return err
 		}
 		return boom
@@ -93,11 +93,15 @@ func TestTransactions(t *testing.T) {
 	}
 	// Keys are compared to the letter.
 	err = db.InTransaction(ctx, func(tx *Tx) error {
-		e := &Estate{Key: "one", Revision: 1, Allocations: "{}", CreatedAt: time.Now()}
-		if err := tx.AddEstate(e); err != nil {
+		estate := &Estate{Key: "one", CreatedAt: time.Now()}
+		if err := tx.AddEstate(estate); err != nil {
 			return err
 		}
-		parts := []Part{{EstateID: e.ID, Kind: Site, Key: "a", Place: 2, Body: "{}"}, {EstateID: e.ID, Kind: Site, Key: "b", Place: 1, Body: "{}"}}
+		e := &Draft{EstateID: estate.ID, Key: "first", Revision: 1, Allocations: "{}", CreatedAt: time.Now()}
+		if err := tx.AddDraft(e); err != nil {
+			return err
+		}
+		parts := []Part{{DraftID: e.ID, Kind: Site, Key: "a", Place: 2, Body: "{}"}, {DraftID: e.ID, Kind: Site, Key: "b", Place: 1, Body: "{}"}}
 		if err := tx.SaveParts(parts); err != nil {
 			return err
 		}

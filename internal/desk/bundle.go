@@ -1,0 +1,115 @@
+package desk
+
+import (
+	"archive/zip"
+	"context"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"wideknot/core/render"
+	"wideknot/core/render/linux"
+	"wideknot/internal/identity"
+	"wideknot/internal/store"
+)
+
+// ErrKeyElsewhere is returned for the private key of a gateway that made its
+// own.
+var ErrKeyElsewhere = errors.New("the private key is not held here: the gateway made its own")
+
+// PrivateKey returns the private key of a site in base64, and records that it
+// was revealed.
+func (d *Desk) PrivateKey(ctx context.Context, at Place, site string) (string, error) {
+	view, err := d.View(ctx, at)
+	if err != nil {
+		return "", err
+	}
+	if view.Estate.Site(site) == nil {
+		return "", fmt.Errorf("site %q: %w", site, ErrNotFound)
+	}
+	keys, err := d.privateKeys(ctx, view, site)
+	if err != nil {
+		return "", err
+	}
+	private, ok := keys(site)
+	if !ok {
+		return "", ErrKeyElsewhere
+	}
+	return private, nil
+}
+
+// privateKeys opens the private keys of one site, or with an empty key of all,
+// that belong to the public keys its peers are told. That they were revealed is
+// recorded before anybody gets them.
+func (d *Desk) privateKeys(ctx context.Context, view *View, only string) (linux.Keys, error) {
+	opened := map[string]string{}
+	err := d.store.InTransaction(ctx, func(tx *store.Tx) error {
+		clear(opened)
+		object := "site " + only
+		if only == "" {
+			object = "all sites"
+		}
+		act := identity.Act{Action: "secret.reveal", Estate: view.estateID, Draft: view.Draft, Object: "private key of " + object}
+		if err := identity.Record(ctx, tx, time.Now().UTC(), act); err != nil {
+			return err
+		}
+		held, err := tx.SiteKeys(view.estateID)
+		if err != nil {
+			return err
+		}
+		for _, k := range held {
+			site := view.Plan.SiteIndex(k.Site)
+			if site < 0 || view.Plan.PublicKey(site) != k.PublicKey || only != "" && k.Site != only {
+				continue
+			}
+			secret, err := d.sealer.Open(k.Sealed, keyPurpose(view.Key, k.Site))
+			if err != nil {
+				return fmt.Errorf("opening the key of %s: %w", k.Site, err)
+			}
+			opened[k.Site] = base64.StdEncoding.EncodeToString(secret)
+		}
+		return nil
+	})
+	return func(site string) (string, bool) { key, ok := opened[site]; return key, ok }, err
+}
+
+// Bundle renders the configuration of one site, without private keys.
+func (v *View) Bundle(site int) []render.File { return linux.Site(v.Routes, site, linux.NoKeys) }
+
+// bundleOf is Bundle, empty for a site that is not there.
+func (v *View) bundleOf(site int) []render.File {
+	if site < 0 {
+		return nil
+	}
+	return v.Bundle(site)
+}
+
+// Archive writes the configurations of all sites, or of one, as a zip file.
+func (d *Desk) Archive(ctx context.Context, view *View, site string, withKeys bool, w io.Writer) error {
+	keys := linux.Keys(linux.NoKeys)
+	if withKeys {
+		var err error
+		if keys, err = d.privateKeys(ctx, view, site); err != nil {
+			return err
+		}
+	}
+	archive := zip.NewWriter(w)
+	for i := range view.Estate.Sites {
+		if site != "" && view.Estate.Sites[i].Key != site {
+			continue
+		}
+		for _, f := range linux.Site(view.Routes, i, keys) {
+			// No time of making: the same design gives the same archive.
+			entry, err := archive.CreateHeader(&zip.FileHeader{Name: f.Path, Method: zip.Deflate})
+			if err != nil {
+				return fmt.Errorf("archiving %s: %w", f.Path, err)
+			}
+			if _, err := entry.Write(f.Text); err != nil {
+				return fmt.Errorf("archiving %s: %w", f.Path, err)
+			}
+		}
+	}
+	return archive.Close()
+}

@@ -1,0 +1,382 @@
+package desk
+
+import (
+	"context"
+	"crypto/rand"
+	"log/slog"
+	"slices"
+	"sync"
+	"time"
+
+	"wideknot/core/diff"
+	"wideknot/internal/identity"
+	"wideknot/internal/store"
+)
+
+// An Event is something that open pages are told. ID is the revision after a
+// step, 0 for events that need not be repeated after a gap.
+type Event struct {
+	ID   uint64
+	Kind EventKind
+	Data any
+}
+
+// EventKind is what an event tells.
+type EventKind string
+
+// The kinds of event, with the type of their data.
+const (
+	Stepped EventKind = "step"         // Step
+	Weighed EventKind = "consequences" // Weighing
+	People  EventKind = "people"       // []Presence
+	Lost    EventKind = "lost"         // nil: too much was missed; load everything anew
+)
+
+// A Weighing is what a draft changes, as streamed.
+type Weighing struct {
+	Revision uint64             `json:"revision"`
+	Base     uint64             `json:"base" doc:"release it is compared with"`
+	Release  uint64             `json:"release" doc:"release in force"`
+	Changes  *diff.Consequences `json:"changes"`
+}
+
+// A Presence is someone who has the draft open.
+type Presence struct {
+	Account uint64 `json:"account"`
+	Name    string `json:"name"`
+	Pages   int    `json:"pages"`
+}
+
+// How often what is asked. Steps of this process are told at once; those of
+// other servers within pulseEvery.
+const (
+	pulseEvery    = 200 * time.Millisecond
+	presenceEvery = 2 * time.Second
+	appearEvery   = 10 * time.Second
+	goneAfter     = 25 * time.Second
+	mostMissed    = 500 // steps that are repeated after a gap
+	queueLength   = 64  // events that a slow page may be behind
+)
+
+// A watch tells the pages that have a draft open what happens to it. Each
+// process has one for each draft that somebody watches there; it reads what
+// happened from the database, where every server writes it.
+type watch struct {
+	d     *Desk
+	at    Place
+	draft uint64
+	poked chan struct{}
+	done  chan struct{}
+
+	revision uint64 // told last; for run alone
+
+	mu       sync.Mutex
+	pages    map[string]chan Event
+	weighing *Weighing
+	people   []Presence
+}
+
+// Watch streams what happens to a draft from now on, or, after a gap, from the
+// revision after which events were missed. The channel is closed when the page
+// is too slow, or the desk closes; the page then comes again. leave ends it.
+func (d *Desk) Watch(ctx context.Context, at Place, after uint64) (events <-chan Event, leave func(), err error) {
+	view, err := d.View(ctx, at)
+	if err != nil {
+		return nil, nil, err
+	}
+	if view.Fixed {
+		return nil, nil, ErrFixed
+	}
+	who, stream := identity.ActorOf(ctx), rand.Text()
+	if err := d.appear(ctx, view.draftID, stream, who); err != nil {
+		return nil, nil, err
+	}
+	page := make(chan Event, queueLength+mostMissed)
+	// First listen, then ask what was missed: some may be told twice, none never.
+	w := d.join(at, view, stream, page)
+	if w == nil {
+		close(page)
+		return page, func() {}, nil
+	}
+	missed, err := d.missed(ctx, view.draftID, after)
+	if err != nil {
+		w.leave(stream)
+		return nil, nil, err
+	}
+	w.send(stream, missed...)
+	stop := make(chan struct{})
+	go func() {
+		ticker := time.NewTicker(appearEvery)
+		defer ticker.Stop()
+		for {
+			select {
+			case <-stop:
+				return
+			case <-ticker.C:
+				_ = d.appear(context.WithoutCancel(ctx), view.draftID, stream, who) // the next one makes up for it
+			}
+		}
+	}()
+	return page, sync.OnceFunc(func() {
+		close(stop)
+		w.leave(stream)
+		_ = d.store.InTransaction(context.WithoutCancel(ctx), func(tx *store.Tx) error { return tx.Leave(stream) }) // or it fades
+		d.poke(view.draftID)
+	}), nil
+}
+
+func (d *Desk) appear(ctx context.Context, draft uint64, stream string, who identity.Actor) error {
+	return d.store.InTransaction(ctx, func(tx *store.Tx) error {
+		now := time.Now().UTC()
+		row := &store.Presence{Stream: stream, DraftID: draft, AccountID: who.Account, Name: who.Name, SeenAt: now}
+		return tx.Appear(row, now.Add(-goneAfter))
+	})
+}
+
+// missed lists the steps after a revision, or says that they are too many.
+func (d *Desk) missed(ctx context.Context, draft, after uint64) ([]Event, error) {
+	if after == 0 {
+		return nil, nil
+	}
+	var rows []store.Edit
+	err := d.store.Snapshot(ctx, func(tx *store.Tx) error {
+		var err error
+		rows, err = tx.StepsAfter(draft, after, mostMissed+1)
+		return err
+	})
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	if len(rows) > mostMissed {
+		return []Event{{Kind: Lost}}, nil
+	}
+	return steps(rows)
+}
+
+func steps(rows []store.Edit) ([]Event, error) {
+	out := make([]Event, len(rows))
+	for i, row := range rows {
+		_, step, err := stepOf(row)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = Event{step.Revision, Stepped, step}
+	}
+	return out, nil
+}
+
+// join adds a page to the watch of a draft, begun when there is none, and tells
+// it what the others know. A page whose state is older than the weighing's
+// revision loads it anew.
+func (d *Desk) join(at Place, v *View, stream string, page chan Event) *watch {
+	defer d.poke(v.draftID)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.closed {
+		return nil
+	}
+	w := d.watches[v.draftID]
+	if w == nil {
+		w = &watch{
+			d: d, at: at, draft: v.draftID, poked: make(chan struct{}, 1), done: make(chan struct{}),
+			pages: map[string]chan Event{}, revision: v.Revision,
+		}
+		d.watches[v.draftID] = w
+		go w.run()
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.pages[stream] = page
+	if w.weighing != nil {
+		page <- Event{0, Weighed, w.weighing}
+	}
+	if w.people != nil {
+		page <- Event{0, People, w.people}
+	}
+	return w
+}
+
+// poke tells a draft's watch that something happened.
+func (d *Desk) poke(draft uint64) {
+	d.mu.Lock()
+	w := d.watches[draft]
+	d.mu.Unlock()
+	if w != nil {
+		select {
+		case w.poked <- struct{}{}:
+		default: // it is awake already
+		}
+	}
+}
+
+// Close ends all streams, so that the server can stop.
+func (d *Desk) Close() {
+	d.mu.Lock()
+	d.closed = true
+	watches := d.watches
+	d.watches = map[uint64]*watch{}
+	d.mu.Unlock()
+	for _, w := range watches {
+		close(w.done)
+		w.mu.Lock()
+		for stream, page := range w.pages {
+			delete(w.pages, stream)
+			close(page)
+		}
+		w.mu.Unlock()
+	}
+}
+
+func (w *watch) leave(stream string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if page, there := w.pages[stream]; there {
+		delete(w.pages, stream)
+		close(page)
+	}
+}
+
+// tell sends events to every page.
+func (w *watch) tell(events ...Event) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for stream := range w.pages {
+		w.put(stream, events)
+	}
+}
+
+// send sends events to one page.
+func (w *watch) send(stream string, events ...Event) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.put(stream, events)
+}
+
+// put sends events to a page under the lock; one that does not keep up is let
+// go, and comes again.
+func (w *watch) put(stream string, events []Event) {
+	page, there := w.pages[stream]
+	if !there {
+		return
+	}
+	for _, e := range events {
+		select {
+		case page <- e:
+		default:
+			delete(w.pages, stream)
+			close(page)
+			return
+		}
+	}
+}
+
+// run asks the database what happened until nobody listens any more.
+func (w *watch) run() {
+	ctx := context.Background()
+	pulse := time.NewTicker(pulseEvery)
+	defer pulse.Stop()
+	var people time.Time
+	for {
+		select {
+		case <-w.done:
+			return
+		case <-pulse.C:
+		case <-w.poked:
+			people = time.Time{}
+		}
+		if w.over() {
+			return
+		}
+		if err := w.look(ctx); err != nil {
+			slog.Debug("watching a draft", "draft", w.at.Draft, "error", err) // the database may be away; the next look tells
+			continue
+		}
+		if time.Since(people) > presenceEvery {
+			people = time.Now()
+			if err := w.lookAround(ctx); err != nil {
+				slog.Debug("looking who is there", "draft", w.at.Draft, "error", err)
+			}
+		}
+	}
+}
+
+// over ends the watch when it has no page.
+func (w *watch) over() bool {
+	w.d.mu.Lock()
+	defer w.d.mu.Unlock()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if len(w.pages) > 0 {
+		return false
+	}
+	if w.d.watches[w.draft] == w {
+		delete(w.d.watches, w.draft)
+	}
+	return true
+}
+
+func (w *watch) look(ctx context.Context) error {
+	var revision, release uint64
+	var rows []store.Edit
+	err := w.d.store.Snapshot(ctx, func(tx *store.Tx) error {
+		var err error
+		if revision, release, err = tx.Pulse(w.draft); err != nil || revision <= w.revision {
+			return err
+		}
+		rows, err = tx.StepsAfter(w.draft, w.revision, mostMissed)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	events, err := steps(rows)
+	if err != nil {
+		return err
+	}
+	if len(events) > 0 {
+		w.revision = events[len(events)-1].ID
+		w.tell(events...)
+	}
+	if now := w.weighing; now != nil && now.Revision == w.revision && now.Release == release {
+		return nil
+	}
+	view, changes, err := w.d.Consequences(ctx, w.at)
+	if err != nil {
+		return err
+	}
+	weighing := &Weighing{Revision: view.Revision, Base: view.Base, Release: view.Latest, Changes: changes}
+	w.mu.Lock()
+	w.weighing = weighing
+	w.mu.Unlock()
+	w.tell(Event{0, Weighed, weighing})
+	return nil
+}
+
+func (w *watch) lookAround(ctx context.Context) error {
+	var rows []store.Presence
+	err := w.d.store.Snapshot(ctx, func(tx *store.Tx) error {
+		var err error
+		rows, err = tx.Present(w.draft, time.Now().UTC().Add(-goneAfter))
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	people := []Presence{}
+	for _, row := range rows {
+		i := slices.IndexFunc(people, func(p Presence) bool { return p.Account == row.AccountID })
+		if i < 0 {
+			i = len(people)
+			people = append(people, Presence{Account: row.AccountID, Name: row.Name})
+		}
+		people[i].Pages++
+	}
+	w.mu.Lock()
+	same := slices.Equal(people, w.people)
+	w.people = people
+	w.mu.Unlock()
+	if !same {
+		w.tell(Event{0, People, people})
+	}
+	return nil
+}

@@ -1,0 +1,351 @@
+package identity
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/mail"
+	"strings"
+	"time"
+
+	"wideknot/internal/store"
+)
+
+// An Office keeps the accounts: who may sign in, and who is signed in. It is
+// safe for concurrent use.
+type Office struct {
+	store *store.Store
+	now   func() time.Time
+}
+
+// NewOffice returns the office of an open store.
+func NewOffice(s *store.Store) *Office {
+	return &Office{store: s, now: func() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }}
+}
+
+// How long things last.
+const (
+	idleFor     = 12 * time.Hour // a session that nobody uses
+	sessionFor  = 14 * 24 * time.Hour
+	rotateEvery = time.Hour
+	graceFor    = time.Minute // in which requests on their way may bring the former secret
+	linkFor     = 72 * time.Hour
+	longestLife = 366 * 24 * time.Hour // of a token
+	seenEvery   = time.Minute
+)
+
+// Begin makes the administrator's account on an empty database, and a new
+// one-time link to set its password as long as no administrator can sign in.
+// The link is empty when none is needed.
+func (o *Office) Begin(ctx context.Context) (link string, err error) {
+	err = o.store.InTransaction(ctx, func(tx *store.Tx) error {
+		link = ""
+		accounts, err := tx.Accounts()
+		if err != nil {
+			return err
+		}
+		var first *store.Account
+		for i := range accounts {
+			if a := &accounts[i]; a.Administrator && a.ClosedAt == nil {
+				if a.Password != "" || a.Subject != nil {
+					return nil
+				}
+				first = a
+			}
+		}
+		if first == nil {
+			first = &store.Account{Email: "administrator", Name: "Administrator", Administrator: true, CreatedAt: o.now()}
+			if err := tx.AddAccount(first); err != nil {
+				return err
+			}
+			if err := o.adopt(ctx, tx, first); err != nil {
+				return err
+			}
+		}
+		link, err = o.link(tx, first.ID)
+		return err
+	})
+	return link, err
+}
+
+// adopt makes an administrator the owner of estates that nobody owns.
+func (o *Office) adopt(ctx context.Context, tx *store.Tx, a *store.Account) error {
+	orphans, err := tx.EstatesWithoutOwner(string(Owner))
+	if err != nil {
+		return err
+	}
+	for _, e := range orphans {
+		if err := tx.SaveMember(&store.Member{EstateID: e.ID, AccountID: a.ID, Role: string(Owner)}); err != nil {
+			return err
+		}
+		if err := Record(ctx, tx, o.now(), Act{Action: "people.role", Estate: e.ID, Object: a.Email, After: Owner}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Ready reports whether an administrator can sign in.
+func (o *Office) Ready(ctx context.Context) (bool, error) {
+	ready := false
+	err := o.store.Snapshot(ctx, func(tx *store.Tx) error {
+		accounts, err := tx.Accounts()
+		for _, a := range accounts {
+			ready = ready || a.Administrator && a.ClosedAt == nil && (a.Password != "" || a.Subject != nil)
+		}
+		return err
+	})
+	return ready, err
+}
+
+// link makes a new one-time link for an account; older ones end.
+func (o *Office) link(tx *store.Tx, account uint64) (string, error) {
+	secret := newSecret()
+	return secret, tx.SetLink(&store.Link{Hash: hashOf(secret), AccountID: account, ExpiresAt: o.now().Add(linkFor)})
+}
+
+func (o *Office) accountOfLink(tx *store.Tx, secret string) (store.Account, error) {
+	link, err := tx.Link(hashOf(secret))
+	if errors.Is(err, store.ErrNotFound) || err == nil && link.ExpiresAt.Before(o.now()) {
+		return store.Account{}, ErrNoLink
+	} else if err != nil {
+		return store.Account{}, err
+	}
+	account, err := tx.Account(link.AccountID, true)
+	if err == nil && account.ClosedAt != nil {
+		err = ErrNoLink
+	}
+	return account, err
+}
+
+// LinkFor says whose password a link sets.
+func (o *Office) LinkFor(ctx context.Context, secret string) (store.Account, error) {
+	var account store.Account
+	err := o.store.InTransaction(ctx, func(tx *store.Tx) error {
+		var err error
+		account, err = o.accountOfLink(tx, secret)
+		return err
+	})
+	return account, err
+}
+
+// UseLink sets the password of a link's account, and its name and, for the
+// first administrator, its e-mail address. All its sessions end.
+func (o *Office) UseLink(ctx context.Context, secret, email, name, password string) (store.Account, error) {
+	var account store.Account
+	err := o.store.InTransaction(ctx, func(tx *store.Tx) error {
+		var err error
+		if account, err = o.accountOfLink(tx, secret); err != nil {
+			return err
+		}
+		if email != "" && !strings.EqualFold(email, account.Email) {
+			if account.Email != "administrator" {
+				return &Refused{Field: "email", Text: "the e-mail address of an invitation cannot be changed"}
+			}
+			if account.Email, err = parseEmail(email); err != nil {
+				return err
+			}
+			if _, err := tx.AccountOfEmail(account.Email); err == nil {
+				return ErrTaken
+			}
+		}
+		if name = strings.TrimSpace(name); name != "" {
+			account.Name = shorten(name, 200)
+		}
+		if err := checkPassword(password, account.Email); err != nil {
+			return err
+		}
+		account.Password = hashPassword(password)
+		if err := tx.SaveAccount(&account); err != nil {
+			return err
+		}
+		if err := errors.Join(tx.DeleteLinks(account.ID), tx.DeleteSessions(account.ID, 0)); err != nil {
+			return err
+		}
+		return Record(WithActor(ctx, as(ctx, account)), tx, o.now(), Act{Action: "account.password", Object: account.Email, After: "set by a one-time link"})
+	})
+	return account, err
+}
+
+// as is the actor of a context, as an account that has just shown who it is.
+func as(ctx context.Context, a store.Account) Actor {
+	who := ActorOf(ctx)
+	who.Account, who.Name, who.Administrator = a.ID, a.Email, a.Administrator
+	return who
+}
+
+func parseEmail(email string) (string, error) {
+	email = strings.TrimSpace(email)
+	parsed, err := mail.ParseAddress(email)
+	if err != nil || parsed.Address != email || len(email) > 200 {
+		return "", &Refused{Field: "email", Text: fmt.Sprintf("%q is not an e-mail address", email)}
+	}
+	return email, nil
+}
+
+// AddDemoAccount makes an account with a password that everybody knows, for
+// the demo alone.
+func (o *Office) AddDemoAccount(ctx context.Context, email, name, password string, administrator bool) error {
+	return o.store.InTransaction(ctx, func(tx *store.Tx) error {
+		if _, err := tx.AccountOfEmail(email); err == nil {
+			return nil
+		}
+		account := &store.Account{Email: email, Name: name, Administrator: administrator, Password: hashPassword(password), CreatedAt: o.now()}
+		return tx.AddAccount(account)
+	})
+}
+
+// Accounts lists all accounts.
+func (o *Office) Accounts(ctx context.Context) ([]store.Account, error) {
+	var out []store.Account
+	err := o.store.Snapshot(ctx, func(tx *store.Tx) error {
+		var err error
+		out, err = tx.Accounts()
+		return err
+	})
+	return out, err
+}
+
+// AddAccount makes an account and the one-time link with which its holder sets
+// a password.
+func (o *Office) AddAccount(ctx context.Context, email, name string, administrator bool) (store.Account, string, error) {
+	var account store.Account
+	var link string
+	err := o.store.InTransaction(ctx, func(tx *store.Tx) error {
+		var err error
+		account, link, err = o.invite(ctx, tx, email, name, administrator)
+		return err
+	})
+	return account, link, err
+}
+
+func (o *Office) invite(ctx context.Context, tx *store.Tx, email, name string, administrator bool) (store.Account, string, error) {
+	email, err := parseEmail(email)
+	if err != nil {
+		return store.Account{}, "", err
+	}
+	if _, err := tx.AccountOfEmail(email); err == nil {
+		return store.Account{}, "", ErrTaken
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return store.Account{}, "", err
+	}
+	if name = strings.TrimSpace(name); name == "" {
+		name, _, _ = strings.Cut(email, "@")
+	}
+	account := store.Account{Email: email, Name: shorten(name, 200), Administrator: administrator, CreatedAt: o.now()}
+	if err := tx.AddAccount(&account); err != nil {
+		return account, "", err
+	}
+	link, err := o.link(tx, account.ID)
+	if err != nil {
+		return account, "", err
+	}
+	return account, link, Record(ctx, tx, o.now(), Act{Action: "account.add", Object: email, After: map[string]any{"administrator": administrator}})
+}
+
+// NewLink makes a new one-time link for an account.
+func (o *Office) NewLink(ctx context.Context, id uint64) (string, error) {
+	var link string
+	err := o.store.InTransaction(ctx, func(tx *store.Tx) error {
+		account, err := tx.Account(id, true)
+		if err != nil {
+			return err
+		}
+		if account.ClosedAt != nil {
+			return &Refused{Field: "account", Text: "the account is closed; open it first"}
+		}
+		if link, err = o.link(tx, id); err != nil {
+			return err
+		}
+		return Record(ctx, tx, o.now(), Act{Action: "account.link", Object: account.Email})
+	})
+	return link, err
+}
+
+// SetAccount closes an account or opens it again, and makes it an
+// administrator or takes that away. Closing ends its sessions; its tokens work
+// no more while it is closed.
+func (o *Office) SetAccount(ctx context.Context, id uint64, closed, administrator bool) (store.Account, error) {
+	var account store.Account
+	err := o.store.InTransaction(ctx, func(tx *store.Tx) error {
+		accounts, err := tx.Accounts()
+		if err != nil {
+			return err
+		}
+		others := false
+		for _, a := range accounts {
+			others = others || a.ID != id && a.Administrator && a.ClosedAt == nil && (a.Password != "" || a.Subject != nil)
+		}
+		if account, err = tx.Account(id, true); err != nil {
+			return err
+		}
+		if (closed || !administrator) && account.Administrator && account.ClosedAt == nil && !others {
+			return fmt.Errorf("%w administrator who can sign in", ErrLast)
+		}
+		before := stateOf(account)
+		account.Administrator = administrator
+		switch {
+		case closed && account.ClosedAt == nil:
+			now := o.now()
+			account.ClosedAt = &now
+			if err := tx.DeleteSessions(id, 0); err != nil {
+				return err
+			}
+		case !closed:
+			account.ClosedAt = nil
+		}
+		if err := tx.SaveAccount(&account); err != nil {
+			return err
+		}
+		return Record(ctx, tx, o.now(), Act{Action: "account.set", Object: account.Email, Before: before, After: stateOf(account)})
+	})
+	return account, err
+}
+
+func stateOf(a store.Account) map[string]any {
+	return map[string]any{"administrator": a.Administrator, "closed": a.ClosedAt != nil}
+}
+
+// SetPassword changes the password of who asks, who must know the present one.
+// All its other sessions end.
+func (o *Office) SetPassword(ctx context.Context, now, next string) error {
+	who := ActorOf(ctx)
+	var wrong bool
+	err := o.store.InTransaction(ctx, func(tx *store.Tx) error {
+		account, err := tx.Account(who.Account, true)
+		if err != nil {
+			return err
+		}
+		bs := brakes(account.Email, who.Origin)
+		if err := o.held(tx, bs); err != nil {
+			return err
+		}
+		if wrong = account.Password != "" && !passwordFits(account.Password, now); wrong {
+			return o.failed(tx, bs)
+		}
+		if err := checkPassword(next, account.Email); err != nil {
+			return err
+		}
+		account.Password = hashPassword(next)
+		if err := tx.SaveAccount(&account); err != nil {
+			return err
+		}
+		sessions, err := tx.Sessions(account.ID)
+		if err != nil {
+			return err
+		}
+		for _, s := range sessions {
+			if s.ID == who.Session {
+				continue
+			}
+			if err := tx.DeleteSessions(account.ID, s.ID); err != nil {
+				return err
+			}
+		}
+		return Record(ctx, tx, o.now(), Act{Action: "account.password", Object: account.Email, After: "changed"})
+	})
+	if err == nil && wrong {
+		return &Refused{Field: "now", Text: "this is not the present password"}
+	}
+	return err
+}
