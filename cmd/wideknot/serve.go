@@ -2,37 +2,24 @@ package main
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"os"
-	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/spf13/cobra"
 
-	"wideknot/examples"
 	"wideknot/internal/api"
 	"wideknot/internal/desk"
 	"wideknot/internal/identity"
 	"wideknot/internal/store"
 )
-
-// settings are what serve and demo are started with.
-type settings struct {
-	listen, folder, dsn string
-	verbose             bool
-}
-
-func (s *settings) add(c *cobra.Command) {
-	c.Flags().StringVar(&s.listen, "listen", "127.0.0.1:8080", "address and port to serve on")
-	c.Flags().StringVar(&s.folder, "var", "var", "folder for the database, the master key and logs")
-	c.Flags().StringVar(&s.dsn, "dsn", "", "an outside MariaDB, as USER:PASSWORD@tcp(HOST:PORT)/NAME (default: a private one in the folder)")
-	c.Flags().BoolVar(&s.verbose, "verbose", false, "log every request")
-}
 
 func serveCommand() *cobra.Command {
 	var s settings
@@ -40,107 +27,127 @@ func serveCommand() *cobra.Command {
 		Use:   "serve",
 		Short: "Serve the web application",
 		Args:  cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			return s.serve(c.Context(), nil)
-		},
+		RunE:  func(c *cobra.Command, _ []string) error { return s.serve(c.Context(), nil) },
 	}
-	s.add(c)
+	s.addServer(c)
 	return c
 }
 
-func demoCommand() *cobra.Command {
-	var s settings
-	c := &cobra.Command{
-		Use:   "demo",
-		Short: "Serve the web application with the demo estate Brindlewater in it",
-		Args:  cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			return s.serve(c.Context(), loadDemo)
-		},
-	}
-	s.add(c)
-	return c
-}
-
-// loadDemo imports the demo estate once, as a user would import a document.
-func loadDemo(ctx context.Context, d *desk.Desk) error {
-	list, err := d.Estates(ctx)
-	if err != nil || len(list) > 0 {
-		return err
-	}
-	made, err := d.Create(ctx, "Brindlewater")
-	if err != nil {
-		return err
-	}
-	_, _, err = d.Import(ctx, desk.Order{Estate: made.Key}, desk.Parcel{Document: examples.Brindlewater}, false)
-	return err
-}
-
-// serve runs until the context ends, then stops all it started.
-func (s *settings) serve(ctx context.Context, prepare func(context.Context, *desk.Desk) error) error {
+// serve runs until the context ends, then stops all it started. prepare fills
+// a database before anybody is let in.
+func (s *settings) serve(ctx context.Context, prepare func(context.Context, *api.Server) error) error {
 	level := slog.LevelInfo
 	if s.verbose {
 		level = slog.LevelDebug
 	}
 	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level})))
-	listener, err := listenOn(s.listen)
+	listener, err := s.listener()
 	if err != nil {
 		return err
 	}
 	defer listener.Close()
-	if err := os.MkdirAll(s.folder, 0o700); err != nil {
-		return fmt.Errorf("making the folder %s: %w", s.folder, err)
-	}
-	sealer, err := identity.LoadSealer(filepath.Join(s.folder, "master.key"))
+	dsn, stop, err := s.database(ctx, false)
 	if err != nil {
 		return err
 	}
-	dsn := s.dsn
-	if dsn == "" {
-		server, err := store.StartServer(ctx, filepath.Join(s.folder, "mariadb"))
-		if err != nil {
-			return err
-		}
-		defer server.Stop()
-		dsn = server.DSN
+	defer stop()
+	sealer, err := s.sealer()
+	if err != nil {
+		return err
 	}
 	db, err := store.Open(ctx, dsn)
 	if err != nil {
 		return err
 	}
 	defer db.Close()
-	d := desk.New(db, sealer)
+	url := s.url(listener)
+	provider, err := s.provider(url)
+	if err != nil {
+		return err
+	}
+	server := &api.Server{
+		Desk: desk.New(db, sealer), Office: identity.NewOffice(db), Sealer: sealer, Store: db, Provider: provider,
+		Version: version, PublicURL: strings.TrimRight(s.publicURL, "/"), TLS: s.tlsCert != "",
+		TrustedProxies: s.trustedProxies, MetricsFrom: s.metricsFrom, Rate: s.rate,
+	}
 	if prepare != nil {
-		if err := prepare(ctx, d); err != nil {
-			return fmt.Errorf("loading the demo estate: %w", err)
+		if err := prepare(ctx, server); err != nil {
+			return err
 		}
 	}
-	app := api.New(d, version)
+	link, err := server.Office.Begin(ctx)
+	if err != nil {
+		return fmt.Errorf("looking for an administrator: %w", err)
+	}
+	if link != "" && !isLoopback(listener.Addr()) {
+		return fmt.Errorf("--listen %s: no administrator has a password yet. Start on a loopback address first and set one", s.listen)
+	}
+	app := server.App()
 	served := make(chan error, 1)
 	go func() {
 		served <- app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true})
 	}()
-	fmt.Printf("Wide Knot is at http://%s (Ctrl-C stops it)\n", listener.Addr())
+	fmt.Printf("Wide Knot is at %s (Ctrl-C stops it)\n", url)
+	if link != "" {
+		fmt.Printf("Set the administrator's password within 72 hours at %s/welcome#%s\n", url, link)
+	}
+	if server.Demo != nil {
+		fmt.Printf("Demo only: sign in as %s with the password %q; so do %s\n", server.Demo.Email, server.Demo.Password, strings.Join(server.Demo.Others, " and "))
+	}
 	select {
 	case err := <-served:
 		return err
 	case <-ctx.Done():
+		server.Stop()
 		return app.ShutdownWithTimeout(5 * time.Second)
 	}
 }
 
-// listenOn opens the port. A taken one is an error that says what to do.
-func listenOn(address string) (net.Listener, error) {
-	host, _, err := net.SplitHostPort(address)
+func (s *settings) url(listener net.Listener) string {
+	switch {
+	case s.publicURL != "":
+		return strings.TrimRight(s.publicURL, "/")
+	case s.tlsCert != "":
+		return "https://" + listener.Addr().String()
+	}
+	return "http://" + listener.Addr().String()
+}
+
+// listener opens the port. A taken one is an error that says what to do; one
+// that others can reach needs protection.
+func (s *settings) listener() (net.Listener, error) {
+	host, _, err := net.SplitHostPort(s.listen)
 	if err != nil {
-		return nil, fmt.Errorf("--listen %q is not ADDRESS:PORT: %w", address, err)
+		return nil, unusable(fmt.Errorf("--listen %q is not ADDRESS:PORT: %w", s.listen, err))
 	}
-	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, fmt.Errorf("--listen %s: there are no accounts yet, so only loopback addresses are served", address)
+	if (s.tlsCert == "") != (s.tlsKey == "") {
+		return nil, unusable(errors.New("--tls-cert and --tls-key belong together"))
 	}
-	listener, err := net.Listen("tcp", address)
+	ip := net.ParseIP(host)
+	local := host == "localhost" || ip != nil && ip.IsLoopback()
+	if !local && s.tlsCert == "" && !s.plainHTTP {
+		return nil, unusable(fmt.Errorf("--listen %s: others can reach this address, and passwords would be sent in the clear. "+
+			"Give --tls-cert and --tls-key, or --plain-http if a proxy in front does TLS", s.listen))
+	}
+	var config *tls.Config
+	if s.tlsCert != "" {
+		certificate, err := tls.LoadX509KeyPair(s.tlsCert, s.tlsKey)
+		if err != nil {
+			return nil, unusable(fmt.Errorf("reading the TLS certificate: %w", err))
+		}
+		config = &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12}
+	}
+	listener, err := net.Listen("tcp", s.listen)
 	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, fmt.Errorf("%s is taken by another program; choose another port with --listen 127.0.0.1:PORT (make demo PORT=…)", address)
+		return nil, fmt.Errorf("%s is taken by another program; choose another port with --listen 127.0.0.1:PORT (make demo PORT=…)", s.listen)
+	}
+	if err == nil && config != nil {
+		listener = tls.NewListener(listener, config)
 	}
 	return listener, err
+}
+
+func isLoopback(a net.Addr) bool {
+	tcp, ok := a.(*net.TCPAddr)
+	return ok && tcp.IP.IsLoopback()
 }

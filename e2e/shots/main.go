@@ -15,14 +15,19 @@ import (
 )
 
 var views = []struct{ name, path, script string }{
-	{"survey", "/e/brindlewater/survey", ""},
-	{"survey-edit", "/e/brindlewater/survey?site=tarnhollow", ""},
-	{"import", "/e/brindlewater/survey/import", pasted},
-	{"addresses", "/e/brindlewater/addresses", ""},
-	{"shape", "/e/brindlewater/shape", ""},
-	{"site-tunnels", "/e/brindlewater/paths/tarnhollow", ""},
-	{"site-routes", "/e/brindlewater/paths/tarnhollow?view=routes", ""},
-	{"site-configuration", "/e/brindlewater/paths/tarnhollow?view=configuration&file=tarnhollow/network.ip", ""},
+	{"survey", "/e/brindlewater/d/first/survey", ""},
+	{"survey-edit", "/e/brindlewater/d/first/survey?site=tarnhollow", ""},
+	{"import", "/e/brindlewater/d/first/survey/import", pasted},
+	{"addresses", "/e/brindlewater/d/first/addresses", ""},
+	{"shape", "/e/brindlewater/d/first/shape", ""},
+	{"site-tunnels", "/e/brindlewater/d/first/paths/tarnhollow", ""},
+	{"site-routes", "/e/brindlewater/d/first/paths/tarnhollow?view=routes", ""},
+	{"release", "/e/brindlewater/d/winter-round/release", ""},
+	{"estate", "/e/brindlewater", ""},
+	{"compare", "/e/brindlewater/compare?from=released&to=winter-round", ""},
+	{"audit", "/e/brindlewater/audit", ""},
+	{"account", "/me", ""},
+	{"site-configuration", "/e/brindlewater/d/first/paths/tarnhollow?view=configuration&file=tarnhollow/network.ip", ""},
 }
 
 // pasted fills the import page with sheets that have mistakes, and previews
@@ -46,6 +51,8 @@ func main() {
 	out := flag.String("out", "docs/screenshots", "folder for the pictures")
 	page := flag.String("page", "", "take this page only, as page.png")
 	theme := flag.String("theme", "paper", "paper or night")
+	as := flag.String("as", "olive.owner@demo.example", "who looks; empty for nobody")
+	password := flag.String("password", "for the demo only", "the password for it")
 	script := flag.String("script", "", "JavaScript to run before the picture is taken")
 	flag.Parse()
 	b, stop, err := browser.Start()
@@ -59,6 +66,18 @@ func main() {
 	}
 	if err := os.MkdirAll(*out, 0o755); err != nil {
 		log.Fatal(err)
+	}
+	if *as != "" {
+		page, err := browser.Open(b, *server)
+		if err != nil {
+			log.Fatal(err)
+		}
+		if err := browser.SignIn(page, *as, *password); err != nil {
+			log.Fatal(err)
+		}
+		if err := page.Close(); err != nil {
+			log.Fatal(err)
+		}
 	}
 	for _, v := range views {
 		if err := take(b, *server+v.path, *theme, v.script, filepath.Join(*out, v.name+".png")); err != nil {
@@ -79,9 +98,7 @@ func take(b *rod.Browser, url, theme, script, file string) error {
 	if _, err := page.Eval(`theme => { document.documentElement.dataset.theme = theme }`, theme); err != nil {
 		return err
 	}
-	if err := page.WaitStable(300 * time.Millisecond); err != nil {
-		return err
-	}
+	time.Sleep(900 * time.Millisecond) // a page that listens to events never falls silent
 	if script != "" {
 		if _, err := page.Eval(`async () => {` + script + `}`); err != nil {
 			return err

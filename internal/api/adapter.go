@@ -15,15 +15,33 @@ import (
 	"github.com/gofiber/fiber/v3"
 )
 
-// adapter serves huma's operations with Fiber v3.
-type adapter struct{ app *fiber.App }
+// adapter serves huma's operations with Fiber v3, to those whom admit lets in.
+type adapter struct {
+	app   *fiber.App
+	admit func(*huma.Operation, fiber.Ctx) error
+}
 
 var paths = strings.NewReplacer("{", ":", "}", "")
 
 func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
-	a.app.Add([]string{op.Method}, paths.Replace(op.Path), func(c fiber.Ctx) error {
+	a.add(op, func(c fiber.Ctx) error {
 		handler(&requestContext{op: op, c: c})
 		return nil
+	})
+}
+
+// add registers an operation that answers by itself.
+func (a adapter) add(op *huma.Operation, handler fiber.Handler) {
+	if _, ok := permissions[op.OperationID]; !ok && op.OperationID != "" {
+		panic("nobody said who may call " + op.OperationID)
+	}
+	a.app.Add([]string{op.Method}, paths.Replace(op.Path), func(c fiber.Ctx) error {
+		if op.OperationID != "" { // the document itself is open
+			if err := a.admit(op, c); err != nil {
+				return err
+			}
+		}
+		return handler(c)
 	})
 }
 

@@ -3,6 +3,7 @@ package api
 import (
 	"archive/zip"
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -22,19 +23,67 @@ import (
 	"wideknot/internal/store"
 )
 
-// A server is the whole application on a database of its own.
+// A server is the whole application on a database of its own, as someone who
+// is signed in uses it.
 type server struct {
-	t   *testing.T
-	app *fiber.App
+	t      *testing.T
+	app    *fiber.App
+	parts  *Server
+	secret string // of the session; empty for nobody's
 }
 
+// start starts a server and signs its administrator in.
 func start(t *testing.T) *server {
+	t.Helper()
 	db, _ := store.Testing(t)
 	sealer, err := identity.LoadSealer(filepath.Join(t.TempDir(), "master.key"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &server{t, New(desk.New(db, sealer), "test")}
+	parts := &Server{Desk: desk.New(db, sealer), Office: identity.NewOffice(db), Sealer: sealer, Store: db, Version: "test"}
+	s := &server{t: t, app: parts.App(), parts: parts}
+	ctx := context.Background()
+	link, err := parts.Office.Begin(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	admin, err := parts.Office.UseLink(ctx, link, "admin@test.example", "Admin", "a long enough one")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s.as(admin)
+}
+
+// as returns the same server as another account uses it.
+func (s *server) as(account store.Account) *server {
+	s.t.Helper()
+	secret, err := s.parts.Office.Open(context.Background(), account, "test")
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return &server{s.t, s.app, s.parts, secret}
+}
+
+// account makes an account without password; sessions are opened for it
+// directly.
+func (s *server) account(email string) store.Account {
+	s.t.Helper()
+	account, _, err := s.parts.Office.AddAccount(context.Background(), email, "", false)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return account
+}
+
+// member makes an account with a role in an estate.
+func (s *server) member(estate string, role identity.Role) store.Account {
+	s.t.Helper()
+	account := s.account(string(role) + "@" + estate + ".example")
+	path := "/api/estates/" + estate + "/people"
+	if r := s.send("PUT", path, map[string]any{"email": account.Email, "role": role}); r.status != 200 {
+		s.t.Fatalf("%d %s", r.status, r.body)
+	}
+	return account
 }
 
 type response struct {
@@ -61,8 +110,14 @@ func (s *server) send(method, path string, body any, headers ...string) response
 	if body != nil {
 		r.Header.Set("Content-Type", "application/json")
 	}
+	r.Header.Set("Origin", "http://127.0.0.1:8080")
+	if s.secret != "" {
+		r.AddCookie(&http.Cookie{Name: "wideknot", Value: s.secret})
+	}
 	for i := 0; i+1 < len(headers); i += 2 {
-		r.Header.Set(headers[i], headers[i+1])
+		if r.Header.Set(headers[i], headers[i+1]); headers[i+1] == "" {
+			r.Header.Del(headers[i])
+		}
 	}
 	got, err := s.app.Test(r, fiber.TestConfig{Timeout: time.Minute})
 	if err != nil {
@@ -113,7 +168,7 @@ func (s *server) refused(status int, method, path string, body any, headers ...s
 func (s *server) demo() string {
 	s.t.Helper()
 	made := must[desk.Summary](s, "POST", "/api/estates", map[string]string{"name": "Brindlewater"})
-	base := "/api/estates/" + made.Key
+	base := "/api/estates/" + made.Key + "/drafts/first"
 	must[EstateHead](s, "POST", base+"/import", Parcel{Document: examples.Brindlewater})
 	return base
 }
@@ -138,7 +193,7 @@ func TestExportOfImportIsTheSame(t *testing.T) {
 	for _, format := range []string{"yaml", "json"} {
 		first := s.send("GET", base+"/document?format="+format, nil)
 		made := must[desk.Summary](s, "POST", "/api/estates", map[string]string{"name": "Copy " + format})
-		copied := "/api/estates/" + made.Key
+		copied := "/api/estates/" + made.Key + "/drafts/first"
 		must[EstateHead](s, "POST", copied+"/import", Parcel{Document: string(first.body)})
 		if second := s.send("GET", copied+"/document?format="+format, nil); !bytes.Equal(first.body, second.body) {
 			t.Errorf("%s: the export of the import differs", format)
@@ -184,7 +239,7 @@ func TestEditDeleteUndoRedo(t *testing.T) {
 func TestTheHeadSurvivesBeingSaved(t *testing.T) {
 	s := start(t)
 	made := must[desk.Summary](s, "POST", "/api/estates", map[string]string{"name": "Head"})
-	base := "/api/estates/" + made.Key
+	base := "/api/estates/" + made.Key + "/drafts/first"
 	must[EstateHead](s, "POST", base+"/import", Parcel{Document: "wideknot: 1\nestate: {name: Head, regions: [{key: north, blocks: [10.0.0.0/8]}], underlays: [{key: ring, blocks: [172.31.9.0/24]}]}\n"})
 	before := s.send("GET", base+"/document", nil).body
 	head := must[EstateHead](s, "GET", base, nil)
@@ -244,7 +299,7 @@ func TestStaleEditsAreRefused(t *testing.T) {
 func TestAnImportIsTakenOnce(t *testing.T) {
 	s := start(t)
 	made := must[desk.Summary](s, "POST", "/api/estates", map[string]string{"name": "Sheets"})
-	base := "/api/estates/" + made.Key
+	base := "/api/estates/" + made.Key + "/drafts/first"
 	parcel := Parcel{Sheets: estate.Sheets{Sites: "key,demand_mbps\na,4\nb,x\n", Links: "site,key,reach\na,l,nat\n"}}
 	preview := must[ImportPreview](s, "POST", base+"/import/preview", parcel)
 	if len(preview.Sheets) != 2 || preview.Sheets[0].Bad != 1 || preview.Sites != 1 {
@@ -351,6 +406,8 @@ func TestGatewaysOwnKeyIsNotOurs(t *testing.T) {
 func TestForeignPagesAreKeptOut(t *testing.T) {
 	s := start(t)
 	s.refused(403, "POST", "/api/estates", map[string]string{"name": "X"}, "Origin", "http://evil.example")
+	s.refused(403, "POST", "/api/estates", map[string]string{"name": "X"}, "Sec-Fetch-Site", "cross-site")
+	s.refused(403, "POST", "/api/estates", map[string]string{"name": "X"}, "Origin", "")
 	must[desk.Summary](s, "POST", "/api/estates", map[string]string{"name": "X"}, "Origin", "http://127.0.0.1:8080")
 	s.refused(415, "POST", "/api/estates", `{"name": "Y"}`, "Content-Type", "text/plain")
 	r := s.send("GET", "/", nil)

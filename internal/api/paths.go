@@ -171,9 +171,9 @@ func sitePlan(v *desk.View, site int) SitePlan {
 }
 
 func sitePlans(a huma.API, d *desk.Desk) {
-	huma.Register(a, operation("get-site-plan", http.MethodGet, "/api/estates/{estate}/sites/{site}/plan", "Read what follows for a site: tunnels, routes, configuration"),
+	huma.Register(a, operation("get-site-plan", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sites/{site}/plan", "Read what follows for a site: tunnels, routes, configuration"),
 		func(ctx context.Context, in *InSite) (*answer[SitePlan], error) {
-			v, err := d.View(ctx, in.Estate)
+			v, err := d.View(ctx, in.place())
 			if err != nil {
 				return nil, refusal(err)
 			}
@@ -183,14 +183,14 @@ func sitePlans(a huma.API, d *desk.Desk) {
 			}
 			return tagged(v, sitePlan(v, site)), nil
 		})
-	huma.Register(a, operation("reveal-key", http.MethodPost, "/api/estates/{estate}/sites/{site}/private-key", "Reveal the private key of a site"),
+	huma.Register(a, operation("reveal-key", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/sites/{site}/private-key", "Reveal the private key of a site"),
 		func(ctx context.Context, in *InSite) (*struct {
 			CacheNot string `header:"Cache-Control"`
 			Body     struct {
 				PrivateKey string `json:"private_key"`
 			}
 		}, error) {
-			key, err := d.PrivateKey(ctx, in.Estate, in.Site)
+			key, err := d.PrivateKey(ctx, in.place(), in.Site)
 			out := &struct {
 				CacheNot string `header:"Cache-Control"`
 				Body     struct {
@@ -202,15 +202,18 @@ func sitePlans(a huma.API, d *desk.Desk) {
 		})
 	// A POST, because an archive with keys must not be a link that a page or a
 	// mail can hold.
-	huma.Register(a, operation("make-archive", http.MethodPost, "/api/estates/{estate}/archive", "Make a zip file of the configurations"),
+	huma.Register(a, operation("make-archive", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/archive", "Make a zip file of the configurations"),
 		func(ctx context.Context, in *struct {
-			InEstate
+			InDraft
 			Body struct {
 				Site string `json:"site,omitempty" doc:"this site only"`
-				Keys bool   `json:"keys" doc:"with private keys"`
+				Keys bool   `json:"keys" doc:"with private keys, for operators"`
 			}
 		}) (*file, error) {
-			v, err := d.View(ctx, in.Estate)
+			if in.Body.Keys && !accessOf(ctx).role.Includes(permissions["make-archive-with-keys"].role) {
+				return nil, huma.Error403Forbidden("private keys are for operators; ask for the archive without them")
+			}
+			v, err := d.View(ctx, in.place())
 			if err != nil {
 				return nil, refusal(err)
 			}

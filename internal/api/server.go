@@ -5,23 +5,29 @@ package api
 import (
 	"embed"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"mime"
 	"net"
 	"net/http"
+	"net/url"
 	"path"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
 	"github.com/gofiber/fiber/v3/middleware/compress"
+	"github.com/gofiber/fiber/v3/middleware/limiter"
 	recovering "github.com/gofiber/fiber/v3/middleware/recover"
 	"github.com/gofiber/fiber/v3/middleware/requestid"
 
 	"wideknot/core/estate"
 	"wideknot/internal/desk"
+	"wideknot/internal/identity"
+	"wideknot/internal/store"
 )
 
 // site is the built front end; "make build" puts it here.
@@ -30,58 +36,152 @@ import (
 var site embed.FS
 
 // MaxBody is the largest request taken, in bytes: the largest document, and
-// room for it to be quoted in JSON.
-const MaxBody = estate.MaxDocument + estate.MaxDocument/2
+// room for it to be quoted in JSON. Only imports may be that large.
+const (
+	MaxBody   = estate.MaxDocument + estate.MaxDocument/2
+	smallBody = 1 << 20
+)
 
 // policy lets pages load nothing but what this server serves.
 const policy = "default-src 'self'; img-src 'self' data:; style-src 'self'; script-src 'self'; font-src 'self'; " +
 	"connect-src 'self'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 
-// New returns the server's application.
-func New(d *desk.Desk, version string) *fiber.App {
+// A Server is what the application is made of and how it is set.
+type Server struct {
+	Desk           *desk.Desk
+	Office         *identity.Office
+	Sealer         *identity.Sealer
+	Store          *store.Store
+	Provider       *identity.Provider // nil without OpenID Connect
+	Demo           *DemoAccount       // nil but in the demo
+	Version        string
+	PublicURL      string // how browsers reach the server, when not by the address it listens on
+	TLS            bool
+	TrustedProxies []string // addresses that may say whom a request is from
+	MetricsFrom    []string // addresses, besides loopback ones, that may read /metrics
+	Rate           int      // requests a second from one address; 0 for no limit
+
+	stopping atomic.Bool
+	metrics  *metrics
+}
+
+// DemoAccount is shown on the entrance of the demo.
+type DemoAccount struct {
+	Email    string   `json:"email"`
+	Password string   `json:"password"`
+	Others   []string `json:"others" doc:"further accounts with the same password"`
+}
+
+// rateWindow is the time over which requests are counted.
+const rateWindow = 10 * time.Second
+
+// App returns the server's application.
+func (s *Server) App() *fiber.App {
 	app := fiber.New(fiber.Config{
-		AppName:      "Wide Knot",
-		BodyLimit:    MaxBody,
-		ReadTimeout:  30 * time.Second,
-		IdleTimeout:  2 * time.Minute,
-		ErrorHandler: problem,
+		AppName:          "Wide Knot",
+		BodyLimit:        MaxBody,
+		ReadTimeout:      30 * time.Second,
+		IdleTimeout:      2 * time.Minute,
+		ErrorHandler:     problem,
+		TrustProxy:       len(s.TrustedProxies) > 0,
+		TrustProxyConfig: fiber.TrustProxyConfig{Proxies: s.TrustedProxies},
+		ProxyHeader:      map[bool]string{true: fiber.HeaderXForwardedFor}[len(s.TrustedProxies) > 0],
 	})
-	app.Use(requestid.New(), logged, recovering.New(), guard, compress.New(compress.Config{Level: compress.LevelBestSpeed}))
-	config := huma.DefaultConfig("Wide Knot", version)
-	config.Info.Description = "Design and operate tunnel overlays across many sites."
-	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", ""
-	config.CreateHooks = nil // no $schema property in answers
-	config.Formats = huma.DefaultFormats
-	describe(huma.NewAPI(config, adapter{app}), d)
+	s.metrics = newMetrics(s)
+	app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("alive\n") })
+	app.Get("/readyz", s.ready)
+	app.Get("/metrics", s.metrics.serve)
+	app.Use(requestid.New(), s.metrics.measure, logged, recovering.New(), s.guard)
+	if s.Rate > 0 {
+		app.Use(limiter.New(limiter.Config{
+			Max: s.Rate * int(rateWindow.Seconds()), Expiration: rateWindow,
+			KeyGenerator: func(c fiber.Ctx) string { return strings.Clone(c.IP()) },
+			LimitReached: func(c fiber.Ctx) error {
+				return fiber.NewError(http.StatusTooManyRequests, "too many requests from this address; wait a few seconds")
+			},
+		}))
+	}
+	app.Use(compress.New(compress.Config{
+		Level: compress.LevelBestSpeed,
+		Next:  func(c fiber.Ctx) bool { return strings.HasSuffix(c.Path(), "/events") },
+	}))
+	config := s.config()
+	config.OpenAPIPath = "/api/openapi"
+	s.describe(huma.NewAPI(config, adapter{app, s.admit}))
 	app.Get("/api/*", func(c fiber.Ctx) error { return fiber.NewError(http.StatusNotFound, "there is no "+c.Path()) })
 	app.Get("/*", frontEnd)
 	return app
 }
 
+func (s *Server) config() huma.Config {
+	config := huma.DefaultConfig("Wide Knot", s.Version)
+	config.Info.Description = "Design and operate tunnel overlays across many sites."
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "", "", ""
+	config.CreateHooks = nil // no $schema property in answers
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"session": {Type: "apiKey", In: "cookie", Name: "wideknot", Description: "what signing in with a browser gives"},
+		"token":   {Type: "http", Scheme: "bearer", Description: "an API token"},
+	}
+	return config
+}
+
 // Describe registers every operation; it serves nothing by itself, so that
 // the document can be written without a database.
 func Describe(version string) *huma.OpenAPI {
-	config := huma.DefaultConfig("Wide Knot", version)
-	config.Info.Description = "Design and operate tunnel overlays across many sites."
-	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "", "", ""
-	config.CreateHooks = nil
-	a := huma.NewAPI(config, adapter{fiber.New()})
-	describe(a, nil)
+	s := &Server{Version: version}
+	a := huma.NewAPI(s.config(), adapter{fiber.New(), s.admit})
+	s.describe(a)
 	return a.OpenAPI()
 }
 
+// Stop makes the server say that it is not ready, and ends all streams, so
+// that it can be shut down.
+func (s *Server) Stop() {
+	s.stopping.Store(true)
+	s.Desk.Close()
+}
+
+func (s *Server) ready(c fiber.Ctx) error {
+	if s.stopping.Load() {
+		return c.Status(http.StatusServiceUnavailable).SendString("stopping\n")
+	}
+	now, latest, err := s.Store.Version(c.Context())
+	if err != nil {
+		return c.Status(http.StatusServiceUnavailable).SendString("the database does not answer\n")
+	}
+	if now != latest {
+		return c.Status(http.StatusServiceUnavailable).SendString(fmt.Sprintf("the tables are of version %d, not %d\n", now, latest))
+	}
+	return c.SendString("ready\n")
+}
+
 // guard sets the headers that keep pages safe, and refuses what another site's
-// page sends: a foreign Origin, or a name that is not this machine's.
-func guard(c fiber.Ctx) error {
+// page sends: a foreign Origin, or a name that is not this server's.
+func (s *Server) guard(c fiber.Ctx) error {
 	c.Set("Content-Security-Policy", policy)
 	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("X-Frame-Options", "DENY")
 	c.Set("Referrer-Policy", "no-referrer")
+	c.Set("Permissions-Policy", "camera=(), geolocation=(), microphone=()")
 	c.Set("Cross-Origin-Opener-Policy", "same-origin")
 	c.Set("Cross-Origin-Resource-Policy", "same-origin")
-	if local := c.RequestCtx().LocalIP(); local != nil && local.IsLoopback() && !loopbackName(c.Host()) {
+	if s.secure() {
+		c.Set("Strict-Transport-Security", "max-age=31536000")
+	}
+	if strings.HasPrefix(c.Path(), "/api/") {
+		c.Set("Cache-Control", "no-store")
+	}
+	public, _ := url.Parse(s.PublicURL)
+	named := s.PublicURL != "" && public != nil && strings.EqualFold(public.Host, c.Host())
+	if local := c.RequestCtx().LocalIP(); !named && (s.PublicURL != "" || local != nil && local.IsLoopback()) && !loopbackName(c.Host()) {
 		return fiber.NewError(http.StatusMisdirectedRequest, "this server answers to the name it was started under only")
 	}
-	if origin := c.Get("Origin"); origin != "" && origin != c.Scheme()+"://"+c.Host() {
+	own := c.Scheme() + "://" + c.Host()
+	if named {
+		own = public.Scheme + "://" + c.Host()
+	}
+	foreign := !safe(c.Method()) && c.Get("Sec-Fetch-Site") != "" && c.Get("Sec-Fetch-Site") != "same-origin"
+	if origin := c.Get("Origin"); foreign || origin != "" && !strings.EqualFold(origin, own) {
 		return fiber.NewError(http.StatusForbidden, "a page of another origin may not use this server")
 	}
 	return c.Next()
@@ -115,9 +215,13 @@ func logged(c fiber.Ctx) error {
 func problem(c fiber.Ctx, err error) error {
 	status, detail := http.StatusInternalServerError, "the server failed; its log says more under request "+requestid.FromContext(c)
 	var known *fiber.Error
-	if errors.As(err, &known) {
+	switch {
+	case errors.As(err, &known):
 		status, detail = known.Code, known.Message
-	} else {
+	case errors.Is(err, store.ErrAway):
+		status, detail = http.StatusServiceUnavailable, store.ErrAway.Error()
+		c.Set("Retry-After", "1")
+	default:
 		slog.Error("request failed", "id", requestid.FromContext(c), "error", err)
 	}
 	return c.Status(status).JSON(huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail}, "application/problem+json")

@@ -63,15 +63,15 @@ func overlaysOf(v *desk.View) []ShapedOverlay {
 }
 
 func shape(a huma.API, d *desk.Desk) {
-	huma.Register(a, operation("list-overlays", http.MethodGet, "/api/estates/{estate}/overlays", "List the overlays"),
-		func(ctx context.Context, in *InEstate) (*answer[[]ShapedOverlay], error) {
-			v, err := d.View(ctx, in.Estate)
+	huma.Register(a, operation("list-overlays", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/overlays", "List the overlays"),
+		func(ctx context.Context, in *InDraft) (*answer[[]ShapedOverlay], error) {
+			v, err := d.View(ctx, in.place())
 			if err != nil {
 				return nil, refusal(err)
 			}
 			return tagged(v, overlaysOf(v)), nil
 		})
-	huma.Register(a, saveOf("save-overlay", "/api/estates/{estate}/overlays/{overlay}", "Add or replace an overlay"),
+	huma.Register(a, saveOf("save-overlay", "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}", "Add or replace an overlay"),
 		func(ctx context.Context, in *struct {
 			Editing
 			Overlay string `path:"overlay" maxLength:"40"`
@@ -81,17 +81,17 @@ func shape(a huma.API, d *desk.Desk) {
 			if problems := estate.ReadPart(in.RawBody, &overlay); len(problems) > 0 {
 				return nil, refusal(estate.Problems(problems))
 			}
-			return edited(in.Editing, func(o desk.Order) (*desk.View, error) { return d.SaveOverlay(ctx, o, in.Overlay, overlay) })
+			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) { return d.SaveOverlay(ctx, o, in.Overlay, overlay) })
 		})
-	describeBody[estate.Overlay](a, "/api/estates/{estate}/overlays/{overlay}", "Overlay")
-	huma.Register(a, operation("delete-overlay", http.MethodDelete, "/api/estates/{estate}/overlays/{overlay}", "Delete an overlay"),
+	describeBody[estate.Overlay](a, "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}", "Overlay")
+	huma.Register(a, operation("delete-overlay", http.MethodDelete, "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}", "Delete an overlay"),
 		func(ctx context.Context, in *struct {
 			Editing
 			Overlay string `path:"overlay" maxLength:"40"`
 		}) (*answer[EstateHead], error) {
-			return edited(in.Editing, func(o desk.Order) (*desk.View, error) { return d.DeleteOverlay(ctx, o, in.Overlay) })
+			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) { return d.DeleteOverlay(ctx, o, in.Overlay) })
 		})
-	huma.Register(a, operation("share", http.MethodPost, "/api/estates/{estate}/overlays/{overlay}/share", "Choose which subnets of the members take part"),
+	huma.Register(a, operation("share", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/share", "Choose which subnets of the members take part"),
 		func(ctx context.Context, in *struct {
 			Editing
 			Overlay string `path:"overlay" maxLength:"40"`
@@ -103,7 +103,7 @@ func shape(a huma.API, d *desk.Desk) {
 			}
 		}) (*answer[EstateHead], error) {
 			choice := desk.Choice{Zone: in.Body.Zone, Site: in.Body.Site, All: in.Body.All}
-			return edited(in.Editing, func(o desk.Order) (*desk.View, error) {
+			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) {
 				return d.Share(ctx, o, in.Overlay, choice, in.Body.Share)
 			})
 		})

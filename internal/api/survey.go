@@ -15,7 +15,7 @@ import (
 
 // InSite names a site in a path.
 type InSite struct {
-	InEstate
+	InDraft
 	Site string `path:"site" maxLength:"40"`
 }
 
@@ -62,15 +62,15 @@ func describeBody[T any](a huma.API, path, name string) {
 }
 
 func survey(a huma.API, d *desk.Desk) {
-	huma.Register(a, operation("list-sites", http.MethodGet, "/api/estates/{estate}/sites", "List the sites with links and subnets"),
-		func(ctx context.Context, in *InEstate) (*answer[[]LedgerSite], error) {
-			v, err := d.View(ctx, in.Estate)
+	huma.Register(a, operation("list-sites", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sites", "List the sites with links and subnets"),
+		func(ctx context.Context, in *InDraft) (*answer[[]LedgerSite], error) {
+			v, err := d.View(ctx, in.place())
 			if err != nil {
 				return nil, refusal(err)
 			}
 			return tagged(v, sitesOf(v)), nil
 		})
-	huma.Register(a, saveOf("save-site", "/api/estates/{estate}/sites/{site}", "Add or replace a site"),
+	huma.Register(a, saveOf("save-site", "/api/estates/{estate}/drafts/{draft}/sites/{site}", "Add or replace a site"),
 		func(ctx context.Context, in *struct {
 			Editing
 			Site    string `path:"site" maxLength:"40"`
@@ -80,14 +80,14 @@ func survey(a huma.API, d *desk.Desk) {
 			if problems := estate.ReadPart(in.RawBody, &site); len(problems) > 0 {
 				return nil, refusal(estate.Problems(problems))
 			}
-			return edited(in.Editing, func(o desk.Order) (*desk.View, error) { return d.SaveSite(ctx, o, in.Site, site) })
+			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) { return d.SaveSite(ctx, o, in.Site, site) })
 		})
-	describeBody[estate.Site](a, "/api/estates/{estate}/sites/{site}", "Site")
-	huma.Register(a, operation("delete-site", http.MethodDelete, "/api/estates/{estate}/sites/{site}", "Delete a site, from its overlays too"),
+	describeBody[estate.Site](a, "/api/estates/{estate}/drafts/{draft}/sites/{site}", "Site")
+	huma.Register(a, operation("delete-site", http.MethodDelete, "/api/estates/{estate}/drafts/{draft}/sites/{site}", "Delete a site, from its overlays too"),
 		func(ctx context.Context, in *struct {
 			Editing
 			Site string `path:"site" maxLength:"40"`
 		}) (*answer[EstateHead], error) {
-			return edited(in.Editing, func(o desk.Order) (*desk.View, error) { return d.DeleteSite(ctx, o, in.Site) })
+			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) { return d.DeleteSite(ctx, o, in.Site) })
 		})
 }

@@ -49,34 +49,41 @@ func previewOf(p *desk.Preview) ImportPreview {
 	return out
 }
 
+// large describes an operation that takes whole documents.
+func large(id, path, summary string) huma.Operation {
+	op := operation(id, http.MethodPost, path, summary)
+	op.MaxBodyBytes = MaxBody
+	return op
+}
+
 func transfer(a huma.API, d *desk.Desk) {
-	huma.Register(a, operation("preview-import", http.MethodPost, "/api/estates/{estate}/import/preview", "Read sheets or a document and change nothing"),
+	huma.Register(a, large("preview-import", "/api/estates/{estate}/drafts/{draft}/import/preview", "Read sheets or a document and change nothing"),
 		func(ctx context.Context, in *struct {
-			InEstate
+			InDraft
 			Body Parcel
 		}) (*struct{ Body ImportPreview }, error) {
-			p, err := d.PreviewImport(ctx, in.Estate, in.Body.parcel())
+			p, err := d.PreviewImport(ctx, in.place(), in.Body.parcel())
 			if err != nil {
 				return nil, refusal(err)
 			}
 			return &struct{ Body ImportPreview }{previewOf(p)}, nil
 		})
-	huma.Register(a, operation("import", http.MethodPost, "/api/estates/{estate}/import", "Take sheets or a document into the estate"),
+	huma.Register(a, large("import", "/api/estates/{estate}/drafts/{draft}/import", "Take sheets or a document into the estate"),
 		func(ctx context.Context, in *struct {
 			Editing
 			Body Parcel
 		}) (*answer[EstateHead], error) {
-			return edited(in.Editing, func(o desk.Order) (*desk.View, error) {
+			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) {
 				v, _, err := d.Import(ctx, o, in.Body.parcel(), in.Body.LeaveBad)
 				return v, err
 			})
 		})
-	huma.Register(a, operation("export", http.MethodGet, "/api/estates/{estate}/document", "Export the estate document"),
+	huma.Register(a, operation("export", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/document", "Export the estate document"),
 		func(ctx context.Context, in *struct {
-			InEstate
+			InDraft
 			Format string `query:"format" enum:"yaml,json" default:"yaml"`
 		}) (*file, error) {
-			v, err := d.View(ctx, in.Estate)
+			v, err := d.View(ctx, in.place())
 			if err != nil {
 				return nil, refusal(err)
 			}
@@ -87,13 +94,13 @@ func transfer(a huma.API, d *desk.Desk) {
 			text, err := write(v.Estate)
 			return attached(kind, in.Estate+"."+in.Format, text), refusal(err)
 		})
-	huma.Register(a, operation("export-sheet", http.MethodGet, "/api/estates/{estate}/sheets/{sheet}", "Export one of the three sheets as CSV"),
+	huma.Register(a, operation("export-sheet", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sheets/{sheet}", "Export one of the three sheets as CSV"),
 		func(ctx context.Context, in *struct {
-			InEstate
+			InDraft
 			Sheet string `path:"sheet" enum:"sites,links,subnets"`
 			Blank bool   `query:"blank" doc:"the heading only, as a template"`
 		}) (*file, error) {
-			v, err := d.View(ctx, in.Estate)
+			v, err := d.View(ctx, in.place())
 			if err != nil {
 				return nil, refusal(err)
 			}

@@ -113,3 +113,29 @@ func (d *Desk) Archive(ctx context.Context, view *View, site string, withKeys bo
 	}
 	return archive.Close()
 }
+
+// Reseal seals with the present master key every secret that an older one
+// sealed, and returns how many.
+func (d *Desk) Reseal(ctx context.Context) (int, error) {
+	n := 0
+	err := d.store.InTransaction(ctx, func(tx *store.Tx) error {
+		n = 0
+		err := tx.EachSiteKey(func(estate string, k *store.SiteKey) (bool, error) {
+			sealed, err := d.sealer.Reseal(k.Sealed, keyPurpose(estate, k.Site))
+			if err != nil {
+				return false, fmt.Errorf("the key of %s in %s: %w", k.Site, estate, err)
+			}
+			if sealed == nil {
+				return false, nil
+			}
+			n++
+			k.Sealed = sealed
+			return true, nil
+		})
+		if err != nil || n == 0 {
+			return err
+		}
+		return identity.Record(ctx, tx, time.Now().UTC(), identity.Act{Action: "secret.reseal", Object: fmt.Sprintf("%d secrets", n)})
+	})
+	return n, err
+}

@@ -17,23 +17,23 @@ type weighed struct {
 
 // Consequences says what a draft changes against its base, the release it was
 // branched from or brought up to.
-func (d *Desk) Consequences(ctx context.Context, at Place) (*View, *diff.Consequences, error) {
+func (d *Desk) Consequences(ctx context.Context, at Place) (*Weighing, error) {
 	view, err := d.View(ctx, at)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	w := view.weighed
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.result != nil && w.against == view.Base {
-		return view, w.result, nil
+		return weighingOf(view, w.result), nil
 	}
 	base, err := d.View(ctx, Place{at.Estate, fmt.Sprintf("release-%d", view.Base)})
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	w.result, w.against = diff.Weigh(base.State(), view.State()), view.Base
-	return view, w.result, nil
+	return weighingOf(view, w.result), nil
 }
 
 // Compare says what it comes to to go from one state of an estate to another,

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"wideknot/core/check"
 	"wideknot/core/diff"
 	"wideknot/internal/identity"
 	"wideknot/internal/store"
@@ -27,17 +28,46 @@ type EventKind string
 // The kinds of event, with the type of their data.
 const (
 	Stepped EventKind = "step"         // Step
-	Weighed EventKind = "consequences" // Weighing
+	Weighed EventKind = "consequences" // Tally
 	People  EventKind = "people"       // []Presence
 	Lost    EventKind = "lost"         // nil: too much was missed; load everything anew
 )
 
-// A Weighing is what a draft changes, as streamed.
+// A Weighing is what a draft changes against its base.
 type Weighing struct {
-	Revision uint64             `json:"revision"`
-	Base     uint64             `json:"base" doc:"release it is compared with"`
-	Release  uint64             `json:"release" doc:"release in force"`
-	Changes  *diff.Consequences `json:"changes"`
+	Tally
+	Changes *diff.Consequences `json:"changes"`
+}
+
+// A Tally is a weighing in figures, as streamed.
+type Tally struct {
+	Revision       uint64                 `json:"revision"`
+	Base           uint64                 `json:"base" doc:"release it is compared with"`
+	Release        uint64                 `json:"release" doc:"release in force"`
+	Parts          int                    `json:"parts" doc:"sites and overlays that differ"`
+	TunnelsAdded   int                    `json:"tunnels_added"`
+	TunnelsRemoved int                    `json:"tunnels_removed"`
+	TunnelsChanged int                    `json:"tunnels_changed"`
+	RoutesMoved    int                    `json:"routes_moved"`
+	MovedAt        int                    `json:"moved_at" doc:"sites at which routes move"`
+	Touched        int                    `json:"touched" doc:"sites whose tunnels or routes differ"`
+	FindingsNew    map[check.Severity]int `json:"findings_new"`
+	FindingsGone   map[check.Severity]int `json:"findings_gone"`
+	CutPairs       int                    `json:"cut_pairs"`
+	JoinedPairs    int                    `json:"joined_pairs"`
+	CutOff         []string               `json:"cut_off" doc:"sites that reach nobody any more, at most 20"`
+	CutOffCount    int                    `json:"cut_off_count"`
+}
+
+func weighingOf(v *View, c *diff.Consequences) *Weighing {
+	count := func(s diff.Set) int { return len(s.Added) + len(s.Removed) + len(s.Changed) }
+	return &Weighing{Tally{
+		Revision: v.Revision, Base: v.Base, Release: v.Latest, Parts: count(c.Sites) + count(c.Overlays),
+		TunnelsAdded: len(c.Tunnels.Added), TunnelsRemoved: len(c.Tunnels.Removed), TunnelsChanged: len(c.Tunnels.Changed),
+		RoutesMoved: c.Moved, MovedAt: c.MovedAt, Touched: len(c.Touched),
+		FindingsNew: check.Count(c.FindingsNew), FindingsGone: check.Count(c.FindingsGone),
+		CutPairs: c.CutPairs, JoinedPairs: c.JoinedPairs, CutOff: c.CutOff[:min(len(c.CutOff), 20)], CutOffCount: len(c.CutOff),
+	}, c}
 }
 
 // A Presence is someone who has the draft open.
@@ -70,10 +100,10 @@ type watch struct {
 
 	revision uint64 // told last; for run alone
 
-	mu       sync.Mutex
-	pages    map[string]chan Event
-	weighing *Weighing
-	people   []Presence
+	mu     sync.Mutex
+	pages  map[string]chan Event
+	tally  *Tally
+	people []Presence
 }
 
 // Watch streams what happens to a draft from now on, or, after a gap, from the
@@ -166,7 +196,7 @@ func steps(rows []store.Edit) ([]Event, error) {
 }
 
 // join adds a page to the watch of a draft, begun when there is none, and tells
-// it what the others know. A page whose state is older than the weighing's
+// it what the others know. A page whose state is older than the tally's
 // revision loads it anew.
 func (d *Desk) join(at Place, v *View, stream string, page chan Event) *watch {
 	defer d.poke(v.draftID)
@@ -187,8 +217,8 @@ func (d *Desk) join(at Place, v *View, stream string, page chan Event) *watch {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.pages[stream] = page
-	if w.weighing != nil {
-		page <- Event{0, Weighed, w.weighing}
+	if w.tally != nil {
+		page <- Event{0, Weighed, *w.tally}
 	}
 	if w.people != nil {
 		page <- Event{0, People, w.people}
@@ -337,18 +367,17 @@ func (w *watch) look(ctx context.Context) error {
 		w.revision = events[len(events)-1].ID
 		w.tell(events...)
 	}
-	if now := w.weighing; now != nil && now.Revision == w.revision && now.Release == release {
+	if now := w.tally; now != nil && now.Revision == w.revision && now.Release == release {
 		return nil
 	}
-	view, changes, err := w.d.Consequences(ctx, w.at)
+	weighing, err := w.d.Consequences(ctx, w.at)
 	if err != nil {
 		return err
 	}
-	weighing := &Weighing{Revision: view.Revision, Base: view.Base, Release: view.Latest, Changes: changes}
 	w.mu.Lock()
-	w.weighing = weighing
+	w.tally = &weighing.Tally
 	w.mu.Unlock()
-	w.tell(Event{0, Weighed, weighing})
+	w.tell(Event{0, Weighed, weighing.Tally})
 	return nil
 }
 

@@ -191,7 +191,10 @@ func (o *Office) AddDemoAccount(ctx context.Context, email, name, password strin
 			return nil
 		}
 		account := &store.Account{Email: email, Name: name, Administrator: administrator, Password: hashPassword(password), CreatedAt: o.now()}
-		return tx.AddAccount(account)
+		if err := tx.AddAccount(account); err != nil || !administrator {
+			return err
+		}
+		return o.adopt(ctx, tx, account)
 	})
 }
 
@@ -348,4 +351,15 @@ func (o *Office) SetPassword(ctx context.Context, now, next string) error {
 		return &Refused{Field: "now", Text: "this is not the present password"}
 	}
 	return err
+}
+
+// AsDemo returns a context in which an account of the demo asks.
+func (o *Office) AsDemo(ctx context.Context, email string) (context.Context, error) {
+	var account store.Account
+	err := o.store.Snapshot(ctx, func(tx *store.Tx) error {
+		var err error
+		account, err = tx.AccountOfEmail(email)
+		return err
+	})
+	return WithActor(ctx, as(ctx, account)), err
 }

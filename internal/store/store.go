@@ -177,3 +177,6 @@ func away(err error) bool {
 	return errors.Is(err, driver.ErrBadConn) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, io.EOF) ||
 		errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, sql.ErrConnDone) || errors.As(err, &network)
 }
+
+// Pool returns the connections, to be measured.
+func (s *Store) Pool() (*sql.DB, error) { return s.db.DB() }

@@ -1,24 +1,39 @@
 import { createBrowserRouter, Navigate } from "react-router";
 import { Frame } from "./parts/frame";
+import { Session } from "./parts/session";
 
 const stage = (load: () => Promise<{ default: React.ComponentType }>) => async () => ({
   Component: (await load()).default,
 });
 
 export const router = createBrowserRouter([
-  { path: "/", lazy: stage(() => import("./stages/estates/estates")) },
+  { path: "/welcome", lazy: stage(() => import("./stages/entrance/welcome")) },
   {
-    path: "/e/:estate",
-    Component: Frame,
+    Component: Session,
     children: [
-      { index: true, element: <Navigate to="survey" replace /> },
-      { path: "survey", lazy: stage(() => import("./stages/survey/survey")) },
-      { path: "survey/import", lazy: stage(() => import("./stages/survey/import")) },
-      { path: "survey/regions", lazy: stage(() => import("./stages/survey/regions")) },
-      { path: "addresses", lazy: stage(() => import("./stages/addresses/addresses")) },
-      { path: "shape", lazy: stage(() => import("./stages/shape/shape")) },
-      { path: "paths", lazy: stage(() => import("./stages/paths/paths")) },
-      { path: "paths/:site", lazy: stage(() => import("./stages/paths/site")) },
+      { path: "/", lazy: stage(() => import("./stages/estates/estates")) },
+      { path: "/sign-in", element: <Navigate to="/" replace /> },
+      { path: "/me", lazy: stage(() => import("./stages/me/me")) },
+      { path: "/accounts", lazy: stage(() => import("./stages/me/accounts")) },
+      { path: "/e/:estate", lazy: stage(() => import("./stages/estate/drafts")) },
+      { path: "/e/:estate/compare", lazy: stage(() => import("./stages/estate/compare")) },
+      { path: "/e/:estate/people", lazy: stage(() => import("./stages/estate/people")) },
+      { path: "/e/:estate/audit", lazy: stage(() => import("./stages/estate/audit")) },
+      {
+        path: "/e/:estate/d/:draft",
+        Component: Frame,
+        children: [
+          { index: true, element: <Navigate to="survey" replace /> },
+          { path: "survey", lazy: stage(() => import("./stages/survey/survey")) },
+          { path: "survey/import", lazy: stage(() => import("./stages/survey/import")) },
+          { path: "survey/regions", lazy: stage(() => import("./stages/survey/regions")) },
+          { path: "addresses", lazy: stage(() => import("./stages/addresses/addresses")) },
+          { path: "shape", lazy: stage(() => import("./stages/shape/shape")) },
+          { path: "paths", lazy: stage(() => import("./stages/paths/paths")) },
+          { path: "paths/:site", lazy: stage(() => import("./stages/paths/site")) },
+          { path: "release", lazy: stage(() => import("./stages/release/release")) },
+        ],
+      },
     ],
   },
 ]);

@@ -20,19 +20,52 @@ export type ImportPreview = components["schemas"]["ImportPreview"];
 export type Parcel = components["schemas"]["Parcel"];
 export type Mend = components["schemas"]["Mend"];
 export type Sheets = components["schemas"]["Sheets"];
+export type Summary = components["schemas"]["Summary"];
+export type EstateCard = components["schemas"]["EstateCard"];
+export type DraftSummary = components["schemas"]["DraftSummary"];
+export type ReleaseSummary = components["schemas"]["ReleaseSummary"];
+export type Step = components["schemas"]["Step"];
+export type Tally = components["schemas"]["Tally"];
+export type Weighing = components["schemas"]["Weighing"];
+export type Consequences = components["schemas"]["Consequences"];
+export type Presence = components["schemas"]["Presence"];
+export type Conflict = components["schemas"]["Conflict"];
+export type Role = Summary["role"];
+export type Person = components["schemas"]["Person"];
+export type AccountLine = components["schemas"]["AccountLine"];
+export type OpenSession = components["schemas"]["OpenSession"];
+export type APIToken = components["schemas"]["APIToken"];
+export type AuditRecord = components["schemas"]["AuditRecord"];
+export type BareFinding = components["schemas"]["Finding"];
+export type FileDiff = components["schemas"]["FileDiff"];
 type ProblemDocument = components["schemas"]["ErrorModel"];
 
 export const client = createClient<paths>();
+
+/** What some problem documents say besides. */
+interface More {
+  /** Of an edit based on an older state: its revision now, and what changed it. */
+  now: number;
+  steps: Step[];
+  changes: string[];
+  /** Of a release that is held. */
+  must_mend: BareFinding[];
+  asks: BareFinding[];
+  conflicts: Conflict[];
+}
 
 /** A Problem is what went wrong with a request, as RFC 9457 says it. */
 export class Problem extends Error {
   readonly status: number;
   /** Messages by the field they belong to, such as links[0].mtu. */
   readonly fields: Record<string, string>;
+  /** All the document holds, where it says more than RFC 9457's members. */
+  readonly more: Partial<More>;
 
   constructor(document: Partial<ProblemDocument> | undefined, status: number) {
     super(document?.detail ?? document?.title ?? `The server answered with ${status}.`);
     this.status = status;
+    this.more = (document ?? {}) as Partial<More>;
     this.fields = {};
     for (const e of document?.errors ?? []) {
       const at = (e.location ?? "").replace(/^body\.?/, "");
@@ -40,6 +73,9 @@ export class Problem extends Error {
     }
   }
 }
+
+/** The event that says that the session has ended. */
+export const SIGNED_OUT = "wideknot-signed-out";
 
 /** Unwraps an answer, or throws its Problem. */
 export async function answered<T>(
@@ -55,6 +91,9 @@ export async function answered<T>(
     );
   }
   if (!result.response.ok) {
+    if (result.response.status === 401) {
+      dispatchEvent(new Event(SIGNED_OUT));
+    }
     throw new Problem(result.error as ProblemDocument, result.response.status);
   }
   return result.data as T;

@@ -9,131 +9,222 @@ import {
   type Repair,
   type Site,
 } from "./client";
+import type { Place } from "./place";
 
-const inEstate = (estate: string) => ({ path: { estate } });
+const inPlace = (at: Place) => ({ path: { ...at } });
 
 export const useEstates = () =>
   useQuery({ queryKey: ["estates"], queryFn: () => answered(client.GET("/api/estates")) });
 
-export const useEstate = (estate: string) =>
+export const useEstate = (at: Place) =>
   useQuery({
-    queryKey: [estate, "head"],
-    queryFn: () => answered(client.GET("/api/estates/{estate}", { params: inEstate(estate) })),
+    queryKey: [at.estate, at.draft, "head"],
+    queryFn: () => answered(client.GET("/api/estates/{estate}/drafts/{draft}", { params: inPlace(at) })),
   });
 
-export const useSites = (estate: string) =>
+export const useSites = (at: Place) =>
   useQuery({
-    queryKey: [estate, "sites"],
-    queryFn: () => answered(client.GET("/api/estates/{estate}/sites", { params: inEstate(estate) })),
-  });
-
-export const useOverlays = (estate: string) =>
-  useQuery({
-    queryKey: [estate, "overlays"],
-    queryFn: () => answered(client.GET("/api/estates/{estate}/overlays", { params: inEstate(estate) })),
-  });
-
-export const useFindings = (estate: string) =>
-  useQuery({
-    queryKey: [estate, "findings"],
-    queryFn: () => answered(client.GET("/api/estates/{estate}/findings", { params: inEstate(estate) })),
-  });
-
-export const useSitePlan = (estate: string, site: string) =>
-  useQuery({
-    queryKey: [estate, "plan", site],
+    queryKey: [at.estate, at.draft, "sites"],
     queryFn: () =>
-      answered(client.GET("/api/estates/{estate}/sites/{site}/plan", { params: { path: { estate, site } } })),
+      answered(client.GET("/api/estates/{estate}/drafts/{draft}/sites", { params: inPlace(at) })),
+  });
+
+export const useOverlays = (at: Place) =>
+  useQuery({
+    queryKey: [at.estate, at.draft, "overlays"],
+    queryFn: () =>
+      answered(client.GET("/api/estates/{estate}/drafts/{draft}/overlays", { params: inPlace(at) })),
+  });
+
+export const useFindings = (at: Place) =>
+  useQuery({
+    queryKey: [at.estate, at.draft, "findings"],
+    queryFn: () =>
+      answered(client.GET("/api/estates/{estate}/drafts/{draft}/findings", { params: inPlace(at) })),
+  });
+
+export const useSitePlan = (at: Place, site: string) =>
+  useQuery({
+    queryKey: [at.estate, at.draft, "plan", site],
+    queryFn: () =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/sites/{site}/plan", {
+          params: { path: { ...at, site } },
+        }),
+      ),
   });
 
 /** After an edit everything derived may differ; its new head came as the answer. */
-function refresh(queries: QueryClient, estate: string, head: EstateHead) {
-  queries.setQueryData([estate, "head"], head);
-  queries.invalidateQueries({ queryKey: [estate], predicate: (q) => q.queryKey[1] !== "head" });
+function refresh(queries: QueryClient, at: Place, head: EstateHead) {
+  queries.setQueryData([at.estate, at.draft, "head"], head);
+  queries.invalidateQueries({ queryKey: [at.estate, at.draft], predicate: (q) => q.queryKey[2] !== "head" });
   queries.invalidateQueries({ queryKey: ["estates"] });
+  queries.invalidateQueries({ queryKey: ["card", at.estate] });
 }
 
-function useEdit<Input>(estate: string, run: (input: Input) => Promise<EstateHead>) {
+function useEdit<Input>(at: Place, run: (input: Input) => Promise<EstateHead>) {
   const queries = useQueryClient();
-  return useMutation({ mutationFn: run, onSuccess: (head) => refresh(queries, estate, head) });
+  return useMutation({ mutationFn: run, onSuccess: (head) => refresh(queries, at, head) });
 }
 
 const ifMatch = (revision?: number) => (revision ? { "If-Match": `"${revision}"` } : {});
 
-export const useSaveSite = (estate: string) =>
-  useEdit(estate, (input: { site: Site; revision?: number }) =>
+export const useSaveSite = (at: Place) =>
+  useEdit(at, (input: { site: Site; revision?: number }) =>
     answered(
-      client.PUT("/api/estates/{estate}/sites/{site}", {
-        params: { path: { estate, site: input.site.key }, header: ifMatch(input.revision) },
+      client.PUT("/api/estates/{estate}/drafts/{draft}/sites/{site}", {
+        params: { path: { ...at, site: input.site.key }, header: ifMatch(input.revision) },
         body: input.site,
       }),
     ),
   );
 
-export const useDeleteSite = (estate: string) =>
-  useEdit(estate, (site: string) =>
-    answered(client.DELETE("/api/estates/{estate}/sites/{site}", { params: { path: { estate, site } } })),
+export const useDeleteSite = (at: Place) =>
+  useEdit(at, (site: string) =>
+    answered(
+      client.DELETE("/api/estates/{estate}/drafts/{draft}/sites/{site}", {
+        params: { path: { ...at, site } },
+      }),
+    ),
   );
 
-export const useSaveOverlay = (estate: string) =>
-  useEdit(estate, (input: { overlay: Overlay; revision?: number }) =>
+export const useSaveOverlay = (at: Place) =>
+  useEdit(at, (input: { overlay: Overlay; revision?: number }) =>
     answered(
-      client.PUT("/api/estates/{estate}/overlays/{overlay}", {
-        params: { path: { estate, overlay: input.overlay.key }, header: ifMatch(input.revision) },
+      client.PUT("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}", {
+        params: { path: { ...at, overlay: input.overlay.key }, header: ifMatch(input.revision) },
         body: input.overlay,
       }),
     ),
   );
 
-export const useDeleteOverlay = (estate: string) =>
-  useEdit(estate, (overlay: string) =>
+export const useDeleteOverlay = (at: Place) =>
+  useEdit(at, (overlay: string) =>
     answered(
-      client.DELETE("/api/estates/{estate}/overlays/{overlay}", { params: { path: { estate, overlay } } }),
+      client.DELETE("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}", {
+        params: { path: { ...at, overlay } },
+      }),
     ),
   );
 
-export const useShare = (estate: string, overlay: string) =>
-  useEdit(estate, (body: { zone: string; share: boolean; site?: string; all?: boolean }) =>
+export const useShare = (at: Place, overlay: string) =>
+  useEdit(at, (body: { zone: string; share: boolean; site?: string; all?: boolean }) =>
     answered(
-      client.POST("/api/estates/{estate}/overlays/{overlay}/share", {
-        params: { path: { estate, overlay } },
+      client.POST("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/share", {
+        params: { path: { ...at, overlay } },
         body,
       }),
     ),
   );
 
-export const useRepair = (estate: string) =>
-  useEdit(estate, (body: Repair) =>
-    answered(client.POST("/api/estates/{estate}/repairs", { params: inEstate(estate), body })),
+export const useRepair = (at: Place) =>
+  useEdit(at, (body: Repair) =>
+    answered(client.POST("/api/estates/{estate}/drafts/{draft}/repairs", { params: inPlace(at), body })),
   );
 
-export const useSaveAbout = (estate: string) =>
-  useEdit(estate, (input: { about: About; revision: number }) =>
+export const useSaveAbout = (at: Place) =>
+  useEdit(at, (input: { about: About; revision: number }) =>
     answered(
-      client.PUT("/api/estates/{estate}/about", {
-        params: { ...inEstate(estate), header: ifMatch(input.revision) },
+      client.PUT("/api/estates/{estate}/drafts/{draft}/about", {
+        params: { ...inPlace(at), header: ifMatch(input.revision) },
         body: input.about,
       }),
     ),
   );
 
-export const useImport = (estate: string) =>
-  useEdit(estate, (input: { parcel: Parcel; request: string }) =>
+export const useImport = (at: Place) =>
+  useEdit(at, (input: { parcel: Parcel; request: string }) =>
     answered(
-      client.POST("/api/estates/{estate}/import", {
-        params: { ...inEstate(estate), header: { "Idempotency-Key": input.request } },
+      client.POST("/api/estates/{estate}/drafts/{draft}/import", {
+        params: { ...inPlace(at), header: { "Idempotency-Key": input.request } },
         body: input.parcel,
       }),
     ),
   );
 
-export const usePreview = (estate: string) =>
+export const usePreview = (at: Place) =>
   useMutation({
     mutationFn: (parcel: Parcel) =>
       answered(
-        client.POST("/api/estates/{estate}/import/preview", { params: inEstate(estate), body: parcel }),
+        client.POST("/api/estates/{estate}/drafts/{draft}/import/preview", {
+          params: inPlace(at),
+          body: parcel,
+        }),
       ),
   });
 
-export const useStep = (estate: string, way: "undo" | "redo") =>
-  useEdit(estate, () => answered(client.POST(`/api/estates/{estate}/${way}`, { params: inEstate(estate) })));
+/** Takes back, or repeats, the step that the page shows, and no other. */
+export const useStep = (at: Place, way: "undo" | "redo") =>
+  useEdit(at, (revision: number | undefined) =>
+    answered(
+      client.POST(`/api/estates/{estate}/drafts/{draft}/${way}`, {
+        params: { ...inPlace(at), header: ifMatch(revision) },
+      }),
+    ),
+  );
+
+/** Who is signed in; an error of status 401 when nobody is. */
+export const useMe = () =>
+  useQuery({
+    queryKey: ["me"],
+    queryFn: () => answered(client.GET("/api/me")),
+    retry: false,
+    staleTime: 60_000,
+  });
+
+export const useEntrance = () =>
+  useQuery({
+    queryKey: ["entrance"],
+    queryFn: () => answered(client.GET("/api/entrance")),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+
+/** An estate with its drafts. */
+export const useCard = (estate: string) =>
+  useQuery({
+    queryKey: ["card", estate],
+    queryFn: () => answered(client.GET("/api/estates/{estate}", { params: { path: { estate } } })),
+  });
+
+export const useReleases = (estate: string) =>
+  useQuery({
+    queryKey: ["card", estate, "releases"],
+    queryFn: () => answered(client.GET("/api/estates/{estate}/releases", { params: { path: { estate } } })),
+  });
+
+/** What a draft changes, whole. */
+export const useWeighing = (at: Place) =>
+  useQuery({
+    queryKey: [at.estate, at.draft, "weighing"],
+    queryFn: () =>
+      answered(client.GET("/api/estates/{estate}/drafts/{draft}/consequences", { params: inPlace(at) })),
+  });
+
+export const useBehind = (at: Place, ask: boolean) =>
+  useQuery({
+    queryKey: [at.estate, at.draft, "behind"],
+    queryFn: () =>
+      answered(client.GET("/api/estates/{estate}/drafts/{draft}/behind", { params: inPlace(at) })),
+    enabled: ask,
+  });
+
+export const useSteps = (at: Place) =>
+  useQuery({
+    queryKey: [at.estate, at.draft, "steps"],
+    queryFn: () =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/steps", {
+          params: { ...inPlace(at), query: { limit: 200 } },
+        }),
+      ),
+  });
+
+export const useCatchUp = (at: Place) =>
+  useEdit(at, (choices: Record<string, string>) =>
+    answered(
+      client.POST("/api/estates/{estate}/drafts/{draft}/catch-up", {
+        params: inPlace(at),
+        body: { choices },
+      }),
+    ),
+  );

@@ -4,6 +4,92 @@
  */
 
 export interface paths {
+    "/api/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List all accounts of the server */
+        get: operations["list-accounts"];
+        put?: never;
+        /** Make an account, and a link for its holder to set a password */
+        post: operations["add-account"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/accounts/{account}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Close or open an account, or make it an administrator */
+        put: operations["set-account"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/accounts/{account}/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a new link for the holder of an account to set a password */
+        post: operations["make-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what was done to accounts and sessions, newest first */
+        get: operations["list-server-audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/entrance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Learn how one can sign in */
+        get: operations["get-entrance"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates": {
         parameters: {
             query?: never;
@@ -11,10 +97,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List the estates */
+        /** List the estates of which you are a member */
         get: operations["list-estates"];
         put?: never;
-        /** Make an empty estate */
+        /** Make an empty estate with a first draft */
         post: operations["create-estate"];
         delete?: never;
         options?: never;
@@ -29,7 +115,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Read an estate's head */
+        /** Read an estate's name, release and drafts */
         get: operations["get-estate"];
         put?: never;
         post?: never;
@@ -39,7 +125,94 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/about": {
+    "/api/estates/{estate}/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what was done to an estate, newest first, a hundred at a time */
+        get: operations["list-audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/audit.{format}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Export the audit */
+        get: operations["export-audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Compare two states of an estate */
+        get: operations["compare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the drafts of an estate */
+        get: operations["list-drafts"];
+        put?: never;
+        /** Branch a draft */
+        post: operations["new-draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read the head of a state of an estate */
+        get: operations["get-draft"];
+        put?: never;
+        post?: never;
+        /** Discard a draft; it can be taken up again */
+        delete: operations["discard-draft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/about": {
         parameters: {
             query?: never;
             header?: never;
@@ -56,7 +229,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/archive": {
+    "/api/estates/{estate}/drafts/{draft}/archive": {
         parameters: {
             query?: never;
             header?: never;
@@ -73,7 +246,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/document": {
+    "/api/estates/{estate}/drafts/{draft}/behind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Learn what was released since the draft was branched, and what conflicts */
+        get: operations["get-behind"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/catch-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring a draft up to the release in force */
+        post: operations["catch-up"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/consequences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Learn what a draft changes against the release it is based on, and for whom */
+        get: operations["get-consequences"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/document": {
         parameters: {
             query?: never;
             header?: never;
@@ -90,7 +314,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/findings": {
+    "/api/estates/{estate}/drafts/{draft}/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Stream what happens to a draft (server-sent events)
+         * @description Events step (an edit, undo or redo; its id is the draft's revision), consequences, people (who has the draft open) and lost (too much was missed: load everything anew). After a gap, Last-Event-ID has the steps that were missed repeated.
+         */
+        get: operations["watch-draft"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/findings": {
         parameters: {
             query?: never;
             header?: never;
@@ -107,7 +351,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/import": {
+    "/api/estates/{estate}/drafts/{draft}/import": {
         parameters: {
             query?: never;
             header?: never;
@@ -124,7 +368,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/import/preview": {
+    "/api/estates/{estate}/drafts/{draft}/import/preview": {
         parameters: {
             query?: never;
             header?: never;
@@ -141,7 +385,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/overlays": {
+    "/api/estates/{estate}/drafts/{draft}/overlays": {
         parameters: {
             query?: never;
             header?: never;
@@ -158,7 +402,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/overlays/{overlay}": {
+    "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}": {
         parameters: {
             query?: never;
             header?: never;
@@ -176,7 +420,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/overlays/{overlay}/share": {
+    "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/share": {
         parameters: {
             query?: never;
             header?: never;
@@ -193,7 +437,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/redo": {
+    "/api/estates/{estate}/drafts/{draft}/redo": {
         parameters: {
             query?: never;
             header?: never;
@@ -210,7 +454,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/repairs": {
+    "/api/estates/{estate}/drafts/{draft}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a draft in force as the next release */
+        post: operations["release"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/reopen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a discarded draft up again */
+        post: operations["reopen-draft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/repairs": {
         parameters: {
             query?: never;
             header?: never;
@@ -227,7 +505,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/sheets/{sheet}": {
+    "/api/estates/{estate}/drafts/{draft}/sheets/{sheet}": {
         parameters: {
             query?: never;
             header?: never;
@@ -244,7 +522,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/sites": {
+    "/api/estates/{estate}/drafts/{draft}/sites": {
         parameters: {
             query?: never;
             header?: never;
@@ -261,7 +539,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/sites/{site}": {
+    "/api/estates/{estate}/drafts/{draft}/sites/{site}": {
         parameters: {
             query?: never;
             header?: never;
@@ -279,7 +557,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/sites/{site}/plan": {
+    "/api/estates/{estate}/drafts/{draft}/sites/{site}/plan": {
         parameters: {
             query?: never;
             header?: never;
@@ -296,7 +574,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/sites/{site}/private-key": {
+    "/api/estates/{estate}/drafts/{draft}/sites/{site}/private-key": {
         parameters: {
             query?: never;
             header?: never;
@@ -313,7 +591,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/estates/{estate}/undo": {
+    "/api/estates/{estate}/drafts/{draft}/steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the latest edits, undos and redos of a draft, newest first */
+        get: operations["list-steps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/undo": {
         parameters: {
             query?: never;
             header?: never;
@@ -330,14 +625,297 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List who may see an estate */
+        get: operations["list-people"];
+        /** Give someone a role; an account is made where there is none */
+        put: operations["set-person"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/people/{account}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take someone's role away */
+        delete: operations["remove-person"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the releases, newest first */
+        get: operations["list-releases"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/links/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Learn whose password a one-time link sets */
+        post: operations["check-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/links/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set a password by a one-time link, and sign in */
+        post: operations["use-link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Learn who you are */
+        get: operations["get-me"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change your password; you are signed out everywhere else */
+        put: operations["set-password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List where you are signed in */
+        get: operations["list-sessions"];
+        put?: never;
+        post?: never;
+        /** Sign out everywhere */
+        delete: operations["end-sessions"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/sessions/{session}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Sign out somewhere else */
+        delete: operations["end-session"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List your API tokens */
+        get: operations["list-tokens"];
+        put?: never;
+        /** Make an API token */
+        post: operations["add-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End an API token */
+        delete: operations["delete-token"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/provider/arrive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Come back from the OpenID Connect provider */
+        get: operations["arrive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/provider/depart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Go to the OpenID Connect provider to sign in */
+        get: operations["depart"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in */
+        post: operations["sign-in"];
+        /** Sign out */
+        delete: operations["sign-out"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        APIToken: {
+            /** Format: date-time */
+            created: string;
+            /** @description key of its only estate; empty for all of its holder */
+            estate: string;
+            /** Format: date-time */
+            expires: string;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /**
+             * @description what it is good for at most
+             * @enum {string}
+             */
+            role: "reader" | "planner" | "operator" | "owner";
+            /** Format: date-time */
+            used?: string;
+        };
         About: {
             name: string;
             regions?: components["schemas"]["Region"][];
             underlays?: components["schemas"]["Region"][];
+        };
+        AccountLine: {
+            administrator: boolean;
+            closed: boolean;
+            email: string;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /** @description has a password, or signed in by the provider before */
+            ready: boolean;
+        };
+        "Add-accountRequest": {
+            administrator?: boolean;
+            email: string;
+            name?: string;
+        };
+        "Add-tokenRequest": {
+            estate?: string;
+            /** Format: date-time */
+            expires: string;
+            name: string;
+            /** @enum {string} */
+            role: "reader" | "planner" | "operator" | "owner";
         };
         Apart: {
             overlay: string;
@@ -346,10 +924,85 @@ export interface components {
             /** @description the hubs that carry the traffic instead; empty when none does */
             via: string[];
         };
+        AuditRecord: {
+            /** @description family.verb */
+            action: string;
+            after?: unknown;
+            /** Format: date-time */
+            at: string;
+            before?: unknown;
+            draft: string;
+            /** Format: int64 */
+            id: number;
+            object: string;
+            /** @description network address, and the token's name */
+            origin: string;
+            request: string;
+            who: string;
+        };
         Breakout: {
             except?: string[];
             hubs: string[];
             sites: string[];
+        };
+        "Catch-upRequest": {
+            /** @description mine or theirs, by the part that conflicts */
+            choices?: {
+                [key: string]: string;
+            };
+        };
+        Catching: {
+            conflicts: components["schemas"]["Conflict"][];
+            /**
+             * Format: int64
+             * @description the draft's base
+             */
+            from: number;
+            /** @description parts that only the releases changed */
+            released: string[];
+            /**
+             * Format: int64
+             * @description the release in force
+             */
+            to: number;
+        };
+        Change: {
+            name: string;
+            what: string[];
+        };
+        "Check-linkRequest": {
+            link: string;
+        };
+        Comparison: {
+            changes: components["schemas"]["Consequences"];
+            /** @description of the site that was asked for: what becomes of the text of its configuration */
+            files: components["schemas"]["FileDiff"][];
+        };
+        Conflict: {
+            choice?: string;
+            mine: string[];
+            name: string;
+            part: string;
+            theirs: string[];
+        };
+        Consequences: {
+            cut: components["schemas"]["Pair"][];
+            cut_off: string[];
+            /** Format: int64 */
+            cut_pairs: number;
+            findings_gone: components["schemas"]["Finding"][];
+            findings_new: components["schemas"]["Finding"][];
+            /** Format: int64 */
+            joined_pairs: number;
+            /** Format: int64 */
+            moved: number;
+            /** Format: int64 */
+            moved_at: number;
+            moves: components["schemas"]["Move"][];
+            overlays: components["schemas"]["Set"];
+            sites: components["schemas"]["Set"];
+            touched: string[];
+            tunnels: components["schemas"]["Set"];
         };
         Costs: {
             /** Format: int64 */
@@ -369,6 +1022,36 @@ export interface components {
             ike?: string[];
             /** Format: int64 */
             ike_lifetime_s?: number;
+        };
+        DemoAccount: {
+            email: string;
+            /** @description further accounts with the same password */
+            others: string[];
+            password: string;
+        };
+        DraftSummary: {
+            author: string;
+            /**
+             * Format: int64
+             * @description release it was branched from, or brought up to
+             */
+            base: number;
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            discarded?: string;
+            key: string;
+            /** @description its latest step */
+            last?: components["schemas"]["Step"];
+            name: string;
+            /** Format: int64 */
+            revision: number;
+        };
+        Entrance: {
+            demo?: components["schemas"]["DemoAccount"];
+            /** @description name of the OpenID Connect provider; empty without one */
+            provider: string;
+            version: string;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -411,23 +1094,59 @@ export interface components {
              */
             type: string;
         };
+        EstateCard: {
+            drafts: components["schemas"]["DraftSummary"][];
+            key: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description number of the release in force; 0 while nothing was released
+             */
+            release: number;
+            /**
+             * @description of who asks
+             * @enum {string}
+             */
+            role: "reader" | "planner" | "operator" | "owner";
+        };
         EstateHead: {
             /** Format: int64 */
             about_revision: number;
+            /**
+             * Format: int64
+             * @description release that the draft was branched from, or brought up to
+             */
+            base: number;
             /** @description errors and warnings by the stage where they are mended */
             by_stage: {
                 [key: string]: number;
             };
+            discarded: boolean;
+            /** @description its key, or release-N */
+            draft: string;
+            draft_name: string;
             findings: {
                 [key: string]: number;
             };
+            /** @description a release, which is never edited */
+            fixed: boolean;
             key: string;
             name: string;
             overlays: string[];
             redo: string;
             regions: components["schemas"]["Region"][];
+            /**
+             * Format: int64
+             * @description release in force
+             */
+            release: number;
             /** Format: int64 */
             revision: number;
+            /**
+             * @description of who asks
+             * @enum {string}
+             */
+            role: "reader" | "planner" | "operator" | "owner";
             /** Format: int64 */
             sites: number;
             /** Format: int64 */
@@ -440,6 +1159,23 @@ export interface components {
         File: {
             path: string;
             text: string;
+        };
+        FileDiff: {
+            new: boolean;
+            old: boolean;
+            path: string;
+            text: string;
+        };
+        Finding: {
+            code: string;
+            evidence?: string[];
+            id: string;
+            mend: string;
+            repairs?: components["schemas"]["Repair"][];
+            severity: string;
+            subjects: components["schemas"]["Subject"][];
+            title: string;
+            why: string;
         };
         Gateway: {
             /** Format: double */
@@ -483,6 +1219,12 @@ export interface components {
              * @description in the estate afterwards
              */
             sites: number;
+        };
+        Invited: {
+            email: string;
+            /** @description the first administrator, who still chooses an e-mail address */
+            first: boolean;
+            name: string;
         };
         LedgerSite: {
             /** Format: double */
@@ -530,10 +1272,16 @@ export interface components {
             up_mbps?: number;
         };
         "Make-archiveRequest": {
-            /** @description with private keys */
+            /** @description with private keys, for operators */
             keys: boolean;
             /** @description this site only */
             site?: string;
+        };
+        Me: {
+            /** Format: int64 */
+            account: number;
+            administrator: boolean;
+            email: string;
         };
         Member: {
             /**
@@ -553,6 +1301,52 @@ export interface components {
             row: number;
             sheet: string;
             value: string;
+        };
+        Move: {
+            from?: string;
+            prefix: string;
+            site: string;
+            to?: string;
+            why: string;
+        };
+        "New-draftRequest": {
+            /** @description released (the default), release-N, or another draft */
+            from?: string;
+            name: string;
+        };
+        NewToken: {
+            /** Format: date-time */
+            created: string;
+            /** @description key of its only estate; empty for all of its holder */
+            estate: string;
+            /** Format: date-time */
+            expires: string;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /**
+             * @description what it is good for at most
+             * @enum {string}
+             */
+            role: "reader" | "planner" | "operator" | "owner";
+            /** @description told now and never again */
+            secret: string;
+            /** Format: date-time */
+            used?: string;
+        };
+        OpenSession: {
+            address: string;
+            agent: string;
+            /** Format: date-time */
+            expires: string;
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            opened: string;
+            /** Format: date-time */
+            seen: string;
+            /** @description the one that asks */
+            this: boolean;
         };
         Overlay: {
             breakout?: components["schemas"]["Breakout"];
@@ -577,6 +1371,10 @@ export interface components {
             transit?: string[];
             transport?: string;
         };
+        Pair: {
+            a: string;
+            b: string;
+        };
         Parcel: {
             /** @description an estate document, YAML or JSON */
             document?: string;
@@ -591,6 +1389,15 @@ export interface components {
             site?: string;
             zone?: string;
         };
+        Person: {
+            /** Format: int64 */
+            account: number;
+            closed: boolean;
+            email: string;
+            name: string;
+            /** @enum {string} */
+            role: "reader" | "planner" | "operator" | "owner";
+        };
         Pin: {
             prefix?: string;
             site: string;
@@ -599,6 +1406,13 @@ export interface components {
         Policy: {
             default: string;
             rules?: components["schemas"]["Rule"][];
+        };
+        Presence: {
+            /** Format: int64 */
+            account: number;
+            name: string;
+            /** Format: int64 */
+            pages: number;
         };
         Probe: {
             /** Format: int64 */
@@ -621,6 +1435,23 @@ export interface components {
         Region: {
             blocks?: string[];
             key: string;
+        };
+        ReleaseRequest: {
+            message: string;
+            /** @description why it may be released with warnings it adds, or errors it leaves */
+            reason?: string;
+        };
+        ReleaseSummary: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** @description key of the draft that was released */
+            draft: string;
+            message: string;
+            /** Format: int64 */
+            number: number;
+            /** @description why it was released with warnings or standing errors */
+            reason: string;
         };
         Remark: {
             column?: string;
@@ -659,6 +1490,24 @@ export interface components {
             ports?: string[];
             protocol?: string;
             to?: components["schemas"]["Party"];
+        };
+        Set: {
+            added: string[];
+            changed: components["schemas"]["Change"][];
+            removed: string[];
+        };
+        "Set-accountRequest": {
+            administrator: boolean;
+            closed: boolean;
+        };
+        "Set-passwordRequest": {
+            next: string;
+            now: string;
+        };
+        "Set-personRequest": {
+            email: string;
+            /** @enum {string} */
+            role: "reader" | "planner" | "operator" | "owner";
         };
         ShapedOverlay: {
             breakout?: components["schemas"]["Breakout"];
@@ -716,6 +1565,10 @@ export interface components {
             links?: string;
             sites?: string;
             subnets?: string;
+        };
+        "Sign-inRequest": {
+            email: string;
+            password: string;
         };
         Site: {
             /** Format: double */
@@ -816,6 +1669,18 @@ export interface components {
             title: string;
             why: string;
         };
+        Step: {
+            /** Format: date-time */
+            at: string;
+            author: string;
+            /** @enum {string} */
+            kind: "edit" | "undo" | "redo";
+            label: string;
+            /** @description what it changed, such as 'site tarnhollow' */
+            parts: string[];
+            /** Format: int64 */
+            revision: number;
+        };
         Subject: {
             link?: string;
             overlay?: string;
@@ -832,8 +1697,127 @@ export interface components {
         Summary: {
             key: string;
             name: string;
+            /**
+             * Format: int64
+             * @description number of the release in force; 0 while nothing was released
+             */
+            release: number;
+            /** @enum {string} */
+            role: "reader" | "planner" | "operator" | "owner";
+        };
+        Tally: {
+            /**
+             * Format: int64
+             * @description release it is compared with
+             */
+            base: number;
+            /** @description sites that reach nobody any more, at most 20 */
+            cut_off: string[];
+            /** Format: int64 */
+            cut_off_count: number;
+            /** Format: int64 */
+            cut_pairs: number;
+            findings_gone: {
+                [key: string]: number;
+            };
+            findings_new: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            joined_pairs: number;
+            /**
+             * Format: int64
+             * @description sites at which routes move
+             */
+            moved_at: number;
+            /**
+             * Format: int64
+             * @description sites and overlays that differ
+             */
+            parts: number;
+            /**
+             * Format: int64
+             * @description release in force
+             */
+            release: number;
             /** Format: int64 */
             revision: number;
+            /** Format: int64 */
+            routes_moved: number;
+            /**
+             * Format: int64
+             * @description sites whose tunnels or routes differ
+             */
+            touched: number;
+            /** Format: int64 */
+            tunnels_added: number;
+            /** Format: int64 */
+            tunnels_changed: number;
+            /** Format: int64 */
+            tunnels_removed: number;
+        };
+        "Use-linkRequest": {
+            /** @description of the first administrator; others have one */
+            email?: string;
+            link: string;
+            name: string;
+            password: string;
+        };
+        Weighing: {
+            /**
+             * Format: int64
+             * @description release it is compared with
+             */
+            base: number;
+            changes: components["schemas"]["Consequences"];
+            /** @description sites that reach nobody any more, at most 20 */
+            cut_off: string[];
+            /** Format: int64 */
+            cut_off_count: number;
+            /** Format: int64 */
+            cut_pairs: number;
+            findings_gone: {
+                [key: string]: number;
+            };
+            findings_new: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            joined_pairs: number;
+            /**
+             * Format: int64
+             * @description sites at which routes move
+             */
+            moved_at: number;
+            /**
+             * Format: int64
+             * @description sites and overlays that differ
+             */
+            parts: number;
+            /**
+             * Format: int64
+             * @description release in force
+             */
+            release: number;
+            /** Format: int64 */
+            revision: number;
+            /** Format: int64 */
+            routes_moved: number;
+            /**
+             * Format: int64
+             * @description sites whose tunnels or routes differ
+             */
+            touched: number;
+            /** Format: int64 */
+            tunnels_added: number;
+            /** Format: int64 */
+            tunnels_changed: number;
+            /** Format: int64 */
+            tunnels_removed: number;
+        };
+        WithLink: {
+            /** @description path of the page where the holder sets a password, once, within 72 hours; empty when none is needed */
+            link: string;
         };
         ZoneShare: {
             /** Format: int64 */
@@ -851,6 +1835,202 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountLine"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Add-accountRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WithLink"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-accountRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountLine"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                account: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WithLink"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-server-audit": {
+        parameters: {
+            query?: {
+                who?: string;
+                /** @description an action, or a family with its dot, such as draft. */
+                action?: string;
+                /** @description in the object, or the draft's key */
+                text?: string;
+                since?: string;
+                until?: string;
+                /** @description ID below which to go on */
+                before?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditRecord"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-entrance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Entrance"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-estates": {
         parameters: {
             query?: never;
@@ -927,12 +2107,265 @@ export interface operations {
             /** @description OK */
             200: {
                 headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateCard"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-audit": {
+        parameters: {
+            query?: {
+                who?: string;
+                /** @description an action, or a family with its dot, such as draft. */
+                action?: string;
+                /** @description in the object, or the draft's key */
+                text?: string;
+                since?: string;
+                until?: string;
+                /** @description ID below which to go on */
+                before?: number;
+            };
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditRecord"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-audit": {
+        parameters: {
+            query?: {
+                who?: string;
+                /** @description an action, or a family with its dot, such as draft. */
+                action?: string;
+                /** @description in the object, or the draft's key */
+                text?: string;
+                since?: string;
+                until?: string;
+                /** @description ID below which to go on */
+                before?: number;
+            };
+            header?: never;
+            path: {
+                estate: string;
+                format: "csv" | "json";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    compare: {
+        parameters: {
+            query: {
+                /** @description released, release-N, or a draft */
+                from: string;
+                to: string;
+                /** @description with the text of this site's configuration */
+                site?: string;
+            };
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftSummary"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "new-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["New-draftRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftSummary"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
                     ETag?: string;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["EstateHead"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "discard-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -956,6 +2389,8 @@ export interface operations {
             };
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
             };
             cookie?: never;
         };
@@ -992,6 +2427,8 @@ export interface operations {
             header?: never;
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
             };
             cookie?: never;
         };
@@ -1024,6 +2461,116 @@ export interface operations {
             };
         };
     };
+    "get-behind": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Catching"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "catch-up": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Catch-upRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateHead"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-consequences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Weighing"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     export: {
         parameters: {
             query?: {
@@ -1032,6 +2579,8 @@ export interface operations {
             header?: never;
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
             };
             cookie?: never;
         };
@@ -1060,12 +2609,39 @@ export interface operations {
             };
         };
     };
+    "watch-draft": {
+        parameters: {
+            query?: never;
+            header?: {
+                "Last-Event-ID"?: number;
+            };
+            path: {
+                estate: string;
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description a stream; the data of its events */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": components["schemas"]["Step"] | components["schemas"]["Tally"] | components["schemas"]["Presence"][];
+                };
+            };
+        };
+    };
     "list-findings": {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
             };
             cookie?: never;
         };
@@ -1103,6 +2679,8 @@ export interface operations {
             };
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
             };
             cookie?: never;
         };
@@ -1139,6 +2717,8 @@ export interface operations {
             header?: never;
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
             };
             cookie?: never;
         };
@@ -1174,6 +2754,8 @@ export interface operations {
             header?: never;
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
             };
             cookie?: never;
         };
@@ -1211,6 +2793,8 @@ export interface operations {
             };
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
                 overlay: string;
             };
             cookie?: never;
@@ -1253,6 +2837,8 @@ export interface operations {
             };
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
                 overlay: string;
             };
             cookie?: never;
@@ -1291,6 +2877,8 @@ export interface operations {
             };
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
                 overlay: string;
             };
             cookie?: never;
@@ -1325,9 +2913,16 @@ export interface operations {
     redo: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
             };
             cookie?: never;
         };
@@ -1354,6 +2949,79 @@ export interface operations {
             };
         };
     };
+    release: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReleaseRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseSummary"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "reopen-draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     repair: {
         parameters: {
             query?: never;
@@ -1365,6 +3033,8 @@ export interface operations {
             };
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
             };
             cookie?: never;
         };
@@ -1404,6 +3074,8 @@ export interface operations {
             header?: never;
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
                 sheet: "sites" | "links" | "subnets";
             };
             cookie?: never;
@@ -1439,6 +3111,8 @@ export interface operations {
             header?: never;
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
             };
             cookie?: never;
         };
@@ -1476,6 +3150,8 @@ export interface operations {
             };
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
                 site: string;
             };
             cookie?: never;
@@ -1518,6 +3194,8 @@ export interface operations {
             };
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
                 site: string;
             };
             cookie?: never;
@@ -1551,6 +3229,8 @@ export interface operations {
             header?: never;
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
                 site: string;
             };
             cookie?: never;
@@ -1584,6 +3264,8 @@ export interface operations {
             header?: never;
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
                 site: string;
             };
             cookie?: never;
@@ -1611,12 +3293,54 @@ export interface operations {
             };
         };
     };
-    undo: {
+    "list-steps": {
         parameters: {
-            query?: never;
+            query?: {
+                limit?: number;
+            };
             header?: never;
             path: {
                 estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Step"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    undo: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
             };
             cookie?: never;
         };
@@ -1631,6 +3355,531 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["EstateHead"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-personRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WithLink"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                account: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReleaseSummary"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "check-link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Check-linkRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invited"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "use-link": {
+        parameters: {
+            query?: never;
+            header?: {
+                "User-Agent"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Use-linkRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-me": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-passwordRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenSession"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                session: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["APIToken"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Add-tokenRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewToken"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    arrive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description where to go on */
+            303: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    depart: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description where to go on */
+            303: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    "sign-in": {
+        parameters: {
+            query?: never;
+            header?: {
+                "User-Agent"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Sign-inRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {

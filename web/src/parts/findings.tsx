@@ -1,12 +1,13 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Finding, Subject } from "../api/client";
+import { type Place, pageOf } from "../api/place";
 import { useRepair } from "../api/queries";
 import { Mark } from "./mark";
 import { Trouble } from "./trouble";
 
 /** The address of the place where a subject is mended. */
-export function placeOf(estate: string, s: Subject): string {
+export function placeOf(at: Place, s: Subject): string {
   if (s.site) {
     const params = new URLSearchParams({ site: s.site });
     if (s.link) {
@@ -14,31 +15,23 @@ export function placeOf(estate: string, s: Subject): string {
     } else if (s.prefix) {
       params.set("prefix", s.prefix);
     }
-    return `/e/${estate}/survey?${params}`;
+    return `${pageOf(at)}/survey?${params}`;
   }
-  return `/e/${estate}/shape?overlay=${s.overlay ?? ""}`;
+  return `${pageOf(at)}/shape?overlay=${s.overlay ?? ""}`;
 }
 
 const nameOf = (s: Subject) =>
   s.site ? [s.site, s.link, s.link ? "" : s.prefix].filter(Boolean).join(" ") : `overlay ${s.overlay}`;
 
 /** FindingList shows findings with their evidence, their place and the repairs that can be applied. */
-export function FindingList({
-  estate,
-  findings,
-  none,
-}: {
-  estate: string;
-  findings: Finding[];
-  none: string;
-}) {
+export function FindingList({ at, findings, none }: { at: Place; findings: Finding[]; none: string }) {
   if (findings.length === 0) {
     return <p className="py-4 text-secondary">{none}</p>;
   }
   return (
     <ul>
       {findings.map((f) => (
-        <FindingItem key={f.id} estate={estate} finding={f} />
+        <FindingItem key={f.id} at={at} finding={f} />
       ))}
     </ul>
   );
@@ -47,9 +40,9 @@ export function FindingList({
 /** Of a long list of places the first few are enough to start with. */
 const FEW = 6;
 
-function FindingItem({ estate, finding: f }: { estate: string; finding: Finding }) {
+function FindingItem({ at, finding: f }: { at: Place; finding: Finding }) {
   const [all, setAll] = useState(false);
-  const repair = useRepair(estate);
+  const repair = useRepair(at);
   const places = all ? f.subjects : f.subjects.slice(0, FEW);
   return (
     <li className="border-b border-base-300 py-2 grid grid-cols-[90px_minmax(0,1fr)] gap-x-3">
@@ -68,7 +61,7 @@ function FindingItem({ estate, finding: f }: { estate: string; finding: Finding 
         ) : null}
         <p className="flex flex-wrap gap-x-4 text-[13px]">
           {places.map((s) => (
-            <Link key={nameOf(s)} className="link link-primary font-mono" to={placeOf(estate, s)}>
+            <Link key={nameOf(s)} className="link link-primary font-mono" to={placeOf(at, s)}>
               {nameOf(s)}
             </Link>
           ))}

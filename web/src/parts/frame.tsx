@@ -1,9 +1,12 @@
-import { useEffect, useState } from "react";
-import { Link, NavLink, Outlet, useLocation, useParams } from "react-router";
-import { useEstate, useStep } from "../api/queries";
+import { Link, NavLink, Outlet } from "react-router";
+import type { EstateHead } from "../api/client";
+import { type Live, useLive } from "../api/live";
+import { type Place, pageOf, usePlace } from "../api/place";
+import { useEstate, useMe } from "../api/queries";
+import { ConsequenceBar } from "./consequence-bar";
 import { Keys } from "./keys";
 import { Knot } from "./knot";
-import { Mark } from "./mark";
+import { ThemeSwitch } from "./theme-switch";
 import { Trouble } from "./trouble";
 
 const stages = [
@@ -11,13 +14,15 @@ const stages = [
   { path: "addresses", name: "Addresses", key: "2" },
   { path: "shape", name: "Shape", key: "3" },
   { path: "paths", name: "Paths", key: "4" },
+  { path: "release", name: "Release", key: "6" },
 ] as const;
 
-/** Frame is the page around every stage: the rail, the stage, the edit line. */
+/** Frame is the page around every stage: the rail, the stage, the consequences. */
 export function Frame() {
-  const { estate = "" } = useParams();
-  const head = useEstate(estate);
-  if (head.error) {
+  const at = usePlace();
+  const head = useEstate(at);
+  const live = useLive(at, head.data !== undefined && !head.data.fixed);
+  if (head.error && !head.data) {
     return (
       <main className="p-8 max-w-2xl">
         <Trouble error={head.error} />
@@ -28,39 +33,48 @@ export function Frame() {
     );
   }
   return (
-    <div className="h-full grid grid-cols-[148px_minmax(0,1fr)] grid-rows-[minmax(0,1fr)_auto]">
-      <Rail estate={estate} name={head.data?.name ?? ""} open={head.data?.by_stage ?? {}} />
-      <main className="overflow-auto" key={estate}>
+    <div className="h-full grid grid-cols-[148px_minmax(0,1fr)] grid-rows-[auto_minmax(0,1fr)_auto]">
+      <Rail at={at} head={head.data} live={live} />
+      <Standing at={at} head={head.data} live={live} />
+      <main className="overflow-auto" key={`${at.estate} ${at.draft}`}>
         <Outlet />
       </main>
-      <EditLine estate={estate} />
+      <ConsequenceBar at={at} head={head.data} tally={live.tally} />
       <Keys />
     </div>
   );
 }
 
-function Rail({ estate, name, open }: { estate: string; name: string; open: Record<string, number> }) {
+function Rail({ at, head, live }: { at: Place; head?: EstateHead; live: Live }) {
+  const open = head?.by_stage ?? {};
   return (
     <nav
       aria-label="Stages"
-      className="row-span-2 border-r border-base-300 bg-base-200 flex flex-col py-3 overflow-hidden"
+      className="row-span-3 border-r border-base-300 bg-base-200 flex flex-col py-3 overflow-hidden"
     >
       <Link
         to="/"
-        className="px-4 pb-1 font-serif font-semibold text-base whitespace-nowrap flex items-center gap-2"
+        className="px-4 pb-2 font-serif font-semibold text-base whitespace-nowrap flex items-center gap-2"
         title="All estates"
       >
         <Knot className="w-5 h-5" />
         Wide Knot
       </Link>
-      <div className="px-4 pb-3 text-xs text-secondary truncate" title={name}>
-        {name}
-      </div>
+      <Link
+        to={`/e/${at.estate}`}
+        className="px-4 pb-3 text-xs block hover:bg-base-300/50"
+        title="Drafts and releases of this estate"
+      >
+        <span className="block truncate text-secondary">{head?.name}</span>
+        <span className="block truncate font-semibold" title={head?.draft_name}>
+          {head?.draft_name}
+        </span>
+      </Link>
       <ol>
         {stages.map((s) => (
           <li key={s.path}>
             <NavLink
-              to={`/e/${estate}/${s.path}`}
+              to={`${pageOf(at)}/${s.path}`}
               className={({ isActive }) =>
                 `flex items-center justify-between px-4 py-2 border-l-4 ${isActive ? "border-primary bg-base-100 font-semibold" : "border-transparent hover:bg-base-300/50"}`
               }
@@ -75,7 +89,11 @@ function Rail({ estate, name, open }: { estate: string; name: string; open: Reco
           </li>
         ))}
       </ol>
-      <div className="mt-auto px-4 space-y-1 text-xs">
+      <People live={live} />
+      <div className="px-4 space-y-1 text-xs">
+        <Link className="link link-hover block" to="/me">
+          Your account
+        </Link>
         <ThemeSwitch />
         <p className="text-secondary">Press ? for keys</p>
       </div>
@@ -83,83 +101,75 @@ function Rail({ estate, name, open }: { estate: string; name: string; open: Reco
   );
 }
 
-function ThemeSwitch() {
-  const [theme, setTheme] = useState(document.documentElement.dataset.theme ?? "paper");
-  const other = theme === "paper" ? "night" : "paper";
+/** Who else has the draft open. */
+function People({ live }: { live: Live }) {
+  const me = useMe().data;
+  const others = live.people.filter((p) => p.account !== me?.account);
   return (
-    <button
-      type="button"
-      className="link link-hover"
-      onClick={() => {
-        document.documentElement.dataset.theme = other;
-        try {
-          localStorage.setItem("wideknot-theme", other);
-        } catch {
-          // storage may be switched off; the theme lasts as long as the page
-        }
-        setTheme(other);
-      }}
-    >
-      {other === "night" ? "Dark theme" : "Light theme"}
-    </button>
+    <div className="mt-auto px-4 pb-3 text-xs" data-testid="people">
+      {others.length > 0 ? (
+        <>
+          <p className="text-secondary">Here with you</p>
+          <ul>
+            {others.map((p) => (
+              <li key={p.account} className="truncate" title={p.name}>
+                <span aria-hidden="true">◆</span> {p.name.split("@")[0]}
+              </li>
+            ))}
+          </ul>
+        </>
+      ) : null}
+    </div>
   );
 }
 
-/** The line at the bottom: the last edit, how to take it back, what is open. */
-function EditLine({ estate }: { estate: string }) {
-  const head = useEstate(estate).data;
-  const undo = useStep(estate, "undo");
-  const redo = useStep(estate, "redo");
-  useEffect(() => {
-    const press = (e: KeyboardEvent) => {
-      const typing = e.target instanceof HTMLElement && e.target.closest("input, textarea, select");
-      if (!(e.ctrlKey || e.metaKey) || e.key.toLowerCase() !== "z" || typing) {
-        return;
-      }
-      e.preventDefault();
-      (e.shiftKey ? redo : undo).mutate();
-    };
-    addEventListener("keydown", press);
-    return () => removeEventListener("keydown", press);
-  }, [undo.mutate, redo.mutate, undo, redo]);
-  const location = useLocation();
-  // What an undo had to say belongs to the page on which it was said.
-  // biome-ignore lint/correctness/useExhaustiveDependencies: the place is the trigger
-  useEffect(() => {
-    undo.reset();
-    redo.reset();
-  }, [location.pathname]);
-  const failed = undo.error ?? redo.error;
+/** Standing says what one must know of the draft before editing it. */
+function Standing({ at, head, live }: { at: Place; head?: EstateHead; live: Live }) {
+  const me = useMe().data;
+  const strip = "px-6 py-1 text-[13px] border-b border-base-300 bg-base-200";
+  const step = live.step;
   return (
-    <footer className="border-t border-base-300 bg-base-200 px-4 h-10 flex items-center gap-4 text-[13px]">
-      <button
-        type="button"
-        className="btn btn-xs"
-        disabled={!head?.undo || undo.isPending}
-        onClick={() => undo.mutate()}
-        title="Ctrl+Z"
-      >
-        Undo
-      </button>
-      <button
-        type="button"
-        className="btn btn-xs"
-        disabled={!head?.redo || redo.isPending}
-        onClick={() => redo.mutate()}
-        title="Ctrl+Shift+Z"
-      >
-        Redo
-      </button>
-      <span className="truncate" aria-live="polite" data-testid="last-edit">
-        {failed ? failed.message : head?.undo ? `Last edit: ${head.undo}` : "No edits yet"}
-      </span>
-      <span className="ml-auto flex gap-4 whitespace-nowrap">
-        <span>{head?.sites ?? 0} sites</span>
-        <span>{head?.tunnels ?? 0} tunnels</span>
-        {(["error", "warning", "note"] as const).map((s) => (
-          <Mark key={s} severity={s} count={head?.findings[s] ?? 0} />
-        ))}
-      </span>
-    </footer>
+    <div>
+      {live.joined === false ? (
+        <p role="status" className={`${strip} text-warning`}>
+          ▲ The server cannot be reached. What you entered stays on this page; it goes on by itself when the
+          server is back.
+        </p>
+      ) : null}
+      {head?.fixed ? (
+        <p className={strip}>
+          ○ You look at {head.draft_name.toLowerCase()}
+          {head.revision === head.release ? ", which is in force" : ""}. Nothing in it can be edited;{" "}
+          <Link className="link link-primary" to={`/e/${at.estate}`}>
+            start a draft from it
+          </Link>
+          .
+        </p>
+      ) : head?.discarded ? (
+        <p className={strip}>
+          ○ This draft was discarded.{" "}
+          <Link className="link link-primary" to={`/e/${at.estate}`}>
+            Take it up again
+          </Link>{" "}
+          to edit it.
+        </p>
+      ) : head && head.base < head.release ? (
+        <p className={strip}>
+          ▲ Release {head.release} came after this draft was begun.{" "}
+          <Link className="link link-primary" to={`${pageOf(at)}/release`}>
+            Bring it up to date
+          </Link>
+        </p>
+      ) : head?.role === "reader" ? (
+        <p className={strip}>
+          ○ You are a reader of this estate: you see what others edit, and edit nothing.
+        </p>
+      ) : null}
+      <p role="status" className={step && step.author !== me?.email ? strip : "sr-only"}>
+        {step && step.author !== me?.email
+          ? `◆ ${step.author}: ${step.kind === "edit" ? "" : `${step.kind} of `}${step.label}`
+          : ""}
+      </p>
+    </div>
   );
 }

@@ -1,8 +1,9 @@
 import { useEffect, useRef } from "react";
-import { useNavigate, useParams } from "react-router";
+import { useNavigate } from "react-router";
+import { pageOf, usePlace } from "../api/place";
 
 const keys: [string, string][] = [
-  ["1 2 3 4", "Survey, Addresses, Shape, Paths"],
+  ["1 2 3 4 6", "Survey, Addresses, Shape, Paths, Release"],
   ["Ctrl+Z", "Take back the last edit"],
   ["Ctrl+Shift+Z", "Repeat what was taken back"],
   ["↑ ↓", "Move in the ledger"],
@@ -16,23 +17,23 @@ const keys: [string, string][] = [
 export function Keys() {
   const dialog = useRef<HTMLDialogElement>(null);
   const navigate = useNavigate();
-  const { estate } = useParams();
+  const { estate, draft } = usePlace();
   useEffect(() => {
     const press = (e: KeyboardEvent) => {
       const typing = e.target instanceof HTMLElement && e.target.closest("input, textarea, select, dialog");
       if (typing || e.ctrlKey || e.metaKey || e.altKey) {
         return;
       }
-      const stage = { 1: "survey", 2: "addresses", 3: "shape", 4: "paths" }[e.key];
+      const stage = { 1: "survey", 2: "addresses", 3: "shape", 4: "paths", 6: "release" }[e.key];
       if (e.key === "?") {
         dialog.current?.showModal();
       } else if (stage) {
-        navigate(`/e/${estate}/${stage}`);
+        navigate(`${pageOf({ estate, draft })}/${stage}`);
       }
     };
     addEventListener("keydown", press);
     return () => removeEventListener("keydown", press);
-  }, [estate, navigate]);
+  }, [estate, draft, navigate]);
   return (
     <dialog
       ref={dialog}

@@ -1,4 +1,4 @@
-import { useParams } from "react-router";
+import { usePlace } from "../../api/place";
 import { useFindings } from "../../api/queries";
 import { FindingList } from "../../parts/findings";
 import { StageHead } from "../../parts/stage-head";
@@ -7,8 +7,8 @@ import { Waiting } from "../../parts/waiting";
 
 /** Addresses lists what collides, and every other finding, each with its way out. */
 export default function Addresses() {
-  const { estate = "" } = useParams();
-  const findings = useFindings(estate);
+  const at = usePlace();
+  const findings = useFindings(at);
   const here = (findings.data ?? []).filter((f) => f.stage === "addresses");
   const elsewhere = (findings.data ?? []).filter((f) => f.stage !== "addresses");
   return (
@@ -22,14 +22,14 @@ export default function Addresses() {
         {findings.data ? (
           <>
             <FindingList
-              estate={estate}
+              at={at}
               findings={here}
               none="No two subnets that can reach each other overlap, and no transit pool meets anything."
             />
             {elsewhere.length > 0 ? (
               <>
                 <h2 className="text-lg mt-8 mb-1">Findings of the other stages</h2>
-                <FindingList estate={estate} findings={elsewhere} none="" />
+                <FindingList at={at} findings={elsewhere} none="" />
               </>
             ) : null}
           </>

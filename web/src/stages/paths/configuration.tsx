@@ -2,23 +2,24 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { answered, client, type SitePlan } from "../../api/client";
+import { apiOf, type Place } from "../../api/place";
 import { Copy } from "../../parts/copy";
 import { download, save } from "../../parts/download";
 import { Trouble } from "../../parts/trouble";
 
 /** Configuration shows a site's files, to read, copy and download; the private key only when asked for. */
-export function Configuration({ plan, estate }: { plan: SitePlan; estate: string }) {
+export function Configuration({ plan, at }: { plan: SitePlan; at: Place }) {
   const [params, setParams] = useSearchParams();
   const [keys, setKeys] = useState(false);
   const file = plan.files.find((f) => f.path === params.get("file")) ?? plan.files[0];
   const archive = useMutation({
-    mutationFn: () => download(`/api/estates/${estate}/archive`, { site: plan.site, keys }),
+    mutationFn: () => download(`${apiOf(at)}/archive`, { site: plan.site, keys }),
   });
   const reveal = useMutation({
     mutationFn: () =>
       answered(
-        client.POST("/api/estates/{estate}/sites/{site}/private-key", {
-          params: { path: { estate, site: plan.site } },
+        client.POST("/api/estates/{estate}/drafts/{draft}/sites/{site}/private-key", {
+          params: { path: { ...at, site: plan.site } },
         }),
       ),
   });

@@ -1,6 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { Link } from "react-router";
+import { apiOf, pageOf, usePlace } from "../../api/place";
 import { useSites } from "../../api/queries";
 import { download } from "../../parts/download";
 import { StageHead } from "../../parts/stage-head";
@@ -9,10 +10,10 @@ import { Waiting } from "../../parts/waiting";
 
 /** Paths lists the sites with what was derived for each, and hands out all configurations. */
 export default function Paths() {
-  const { estate = "" } = useParams();
-  const sites = useSites(estate);
+  const at = usePlace();
+  const sites = useSites(at);
   const [keys, setKeys] = useState(false);
-  const archive = useMutation({ mutationFn: () => download(`/api/estates/${estate}/archive`, { keys }) });
+  const archive = useMutation({ mutationFn: () => download(`${apiOf(at)}/archive`, { keys }) });
   const rows = sites.data ?? [];
   return (
     <div className="pb-10">
@@ -49,7 +50,7 @@ export default function Paths() {
         {sites.data && !rows.some((s) => s.tunnels > 0) ? (
           <p className="py-4 max-w-xl">
             No tunnel follows from the design yet.{" "}
-            <Link className="link link-primary" to={`/e/${estate}/shape`}>
+            <Link className="link link-primary" to={`${pageOf(at)}/shape`}>
               Choose the hubs in Shape
             </Link>
             ; each site's tunnels, routes and configuration will then be here.

@@ -1,11 +1,12 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import type { SitePlan, SiteRoute } from "../../api/client";
+import { type Place, pageOf } from "../../api/place";
 
 type Chain = SitePlan["chains"][number];
 
 /** Routes lists a site's routes with the chain that stands by and why each comes where it does. */
-export function Routes({ plan, estate }: { plan: SitePlan; estate: string }) {
+export function Routes({ plan, at }: { plan: SitePlan; at: Place }) {
   const [query, setQuery] = useState("");
   const rows = plan.routes.filter((r) =>
     `${r.prefix} ${r.to} ${r.overlay}`.includes(query.trim().toLowerCase()),
@@ -42,7 +43,7 @@ export function Routes({ plan, estate }: { plan: SitePlan; estate: string }) {
               key={`${r.prefix} ${r.kind}`}
               route={r}
               hops={plan.chains[r.chain] ?? []}
-              estate={estate}
+              at={at}
               here={plan.site}
             />
           ))}
@@ -53,8 +54,8 @@ export function Routes({ plan, estate }: { plan: SitePlan; estate: string }) {
   );
 }
 
-function RouteRow(props: { route: SiteRoute; hops: Chain; estate: string; here: string }) {
-  const { route: r, hops, estate, here } = props;
+function RouteRow(props: { route: SiteRoute; hops: Chain; at: Place; here: string }) {
+  const { route: r, hops, at, here } = props;
   const first = hops[0];
   return (
     <tr>
@@ -63,7 +64,7 @@ function RouteRow(props: { route: SiteRoute; hops: Chain; estate: string; here: 
         {r.to === here ? (
           "here"
         ) : (
-          <Link className="link link-hover" to={`/e/${estate}/paths/${r.to}?view=routes`}>
+          <Link className="link link-hover" to={`${pageOf(at)}/paths/${r.to}?view=routes`}>
             {r.to}
           </Link>
         )}

@@ -1,5 +1,6 @@
 import { Link, useParams, useSearchParams } from "react-router";
 import type { SitePlan } from "../../api/client";
+import { pageOf, usePlace } from "../../api/place";
 import { useSitePlan } from "../../api/queries";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
@@ -12,8 +13,9 @@ const views = ["tunnels", "routes", "configuration"] as const;
 
 /** SitePage is everything that follows from the design for one site. */
 export default function SitePage() {
-  const { estate = "", site = "" } = useParams();
-  const plan = useSitePlan(estate, site);
+  const at = usePlace();
+  const { site = "" } = useParams();
+  const plan = useSitePlan(at, site);
   const [params, setParams] = useSearchParams();
   const view = views.find((v) => v === params.get("view")) ?? "tunnels";
   const count = (p: SitePlan) => ({
@@ -27,7 +29,7 @@ export default function SitePage() {
         title={plan.data?.name ?? site}
         actions={
           <>
-            <Link className="btn btn-sm" to={`/e/${estate}/survey?site=${site}`}>
+            <Link className="btn btn-sm" to={`${pageOf(at)}/survey?site=${site}`}>
               Edit in Survey
             </Link>
             <Link className="btn btn-sm" to="..">
@@ -63,9 +65,9 @@ export default function SitePage() {
                 </button>
               ))}
             </div>
-            {view === "tunnels" ? <Tunnels plan={plan.data} estate={estate} /> : null}
-            {view === "routes" ? <Routes plan={plan.data} estate={estate} /> : null}
-            {view === "configuration" ? <Configuration plan={plan.data} estate={estate} /> : null}
+            {view === "tunnels" ? <Tunnels plan={plan.data} at={at} /> : null}
+            {view === "routes" ? <Routes plan={plan.data} at={at} /> : null}
+            {view === "configuration" ? <Configuration plan={plan.data} at={at} /> : null}
           </>
         ) : null}
       </div>

@@ -1,8 +1,9 @@
 import { Link } from "react-router";
 import type { SitePlan, SiteTunnel } from "../../api/client";
+import { type Place, pageOf } from "../../api/place";
 
 /** Tunnels lists a site's tunnels by peer, first choice on top, with the peer's view of each. */
-export function Tunnels({ plan, estate }: { plan: SitePlan; estate: string }) {
+export function Tunnels({ plan, at }: { plan: SitePlan; at: Place }) {
   const peers = Map.groupBy(plan.tunnels, (t) => `${t.overlay} ${t.peer}`);
   return (
     <>
@@ -27,14 +28,14 @@ export function Tunnels({ plan, estate }: { plan: SitePlan; estate: string }) {
       {plan.tunnels.length === 0 ? (
         <p className="py-4 text-secondary">
           This site has no tunnels.{" "}
-          <Link className="link link-primary" to={`/e/${estate}/shape`}>
+          <Link className="link link-primary" to={`${pageOf(at)}/shape`}>
             Add it to an overlay in Shape
           </Link>
           .
         </p>
       ) : null}
       {[...peers].map(([id, tunnels]) => (
-        <PeerTunnels key={id} tunnels={tunnels} estate={estate} />
+        <PeerTunnels key={id} tunnels={tunnels} at={at} />
       ))}
     </>
   );
@@ -42,13 +43,13 @@ export function Tunnels({ plan, estate }: { plan: SitePlan; estate: string }) {
 
 const opening = { this: "this end", peer: "the peer", both: "either end" };
 
-function PeerTunnels({ tunnels, estate }: { tunnels: SiteTunnel[]; estate: string }) {
+function PeerTunnels({ tunnels, at }: { tunnels: SiteTunnel[]; at: Place }) {
   const first = tunnels[0] as SiteTunnel;
   return (
     <section className="mt-3">
       <h2>
         to{" "}
-        <Link className="link link-hover" to={`/e/${estate}/paths/${first.peer}`}>
+        <Link className="link link-hover" to={`${pageOf(at)}/paths/${first.peer}`}>
           {first.peer}
         </Link>{" "}
         <span className="font-sans font-normal text-xs text-secondary">

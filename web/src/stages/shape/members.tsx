@@ -1,7 +1,8 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useMemo, useRef, useState } from "react";
-import { Link, useParams } from "react-router";
+import { Link } from "react-router";
 import type { LedgerSite, Overlay, ShapedOverlay } from "../../api/client";
+import { pageOf, usePlace } from "../../api/place";
 import { callable } from "./hub-order";
 
 /** Members lists all sites with their part in the overlay and, for spokes, their hub order. */
@@ -11,7 +12,7 @@ export function Members(props: {
   onChange: (part: Partial<Overlay>) => void;
 }) {
   const { overlay } = props;
-  const { estate = "" } = useParams();
+  const at = usePlace();
   const [query, setQuery] = useState("");
   const hubs = overlay.hubs ?? [];
   const part = overlay.shape === "full-mesh" ? "member" : "spoke";
@@ -125,7 +126,7 @@ export function Members(props: {
                 )}
                 <Link
                   className="link link-hover text-right"
-                  to={`/e/${estate}/paths/${s.key}`}
+                  to={`${pageOf(at)}/paths/${s.key}`}
                   title={apart ? `${apart} pairs cannot be joined` : undefined}
                 >
                   {apart ? <span className="text-warning">▲ </span> : null}

@@ -1,5 +1,6 @@
 import { useState } from "react";
 import { type LedgerSite, type Overlay, Problem, type ShapedOverlay } from "../../api/client";
+import type { Place } from "../../api/place";
 import { useDeleteOverlay, useSaveOverlay } from "../../api/queries";
 import { Field } from "../../parts/field";
 import { Trouble } from "../../parts/trouble";
@@ -26,16 +27,16 @@ const pairings = {
 
 /** OverlayForm edits one overlay. Each change is an edit of its own and can be undone. */
 export function OverlayForm({
-  estate,
+  at,
   overlay,
   sites,
 }: {
-  estate: string;
+  at: Place;
   overlay: ShapedOverlay;
   sites: LedgerSite[];
 }) {
-  const save = useSaveOverlay(estate);
-  const remove = useDeleteOverlay(estate);
+  const save = useSaveOverlay(at);
+  const remove = useDeleteOverlay(at);
   const refused = save.error instanceof Problem ? save.error.fields : {};
   const change = (part: Partial<Overlay>) =>
     save.mutate({ overlay: { ...bare(overlay), ...part }, revision: overlay.revision });
@@ -163,7 +164,7 @@ export function OverlayForm({
       <div className="grid grid-cols-[minmax(300px,1fr)_minmax(0,2fr)] gap-8 grow min-h-0">
         <div className="overflow-auto">
           <HubOrder overlay={overlay} sites={sites} onChange={change} />
-          <Zones estate={estate} overlay={overlay} />
+          <Zones at={at} overlay={overlay} />
         </div>
         <Members overlay={overlay} sites={sites} onChange={change} />
       </div>

@@ -1,6 +1,7 @@
 import { useState } from "react";
-import { useParams, useSearchParams } from "react-router";
+import { useSearchParams } from "react-router";
 import { Problem, type ShapedOverlay } from "../../api/client";
+import { type Place, usePlace } from "../../api/place";
 import { useEstate, useOverlays, useSaveOverlay, useSites } from "../../api/queries";
 import { Field } from "../../parts/field";
 import { StageHead } from "../../parts/stage-head";
@@ -10,10 +11,10 @@ import { OverlayForm } from "./overlay-form";
 
 /** Shape chooses for each overlay its hubs and their order, its pool, its members and what they share. */
 export default function Shape() {
-  const { estate = "" } = useParams();
-  const overlays = useOverlays(estate);
-  const sites = useSites(estate);
-  const head = useEstate(estate);
+  const at = usePlace();
+  const overlays = useOverlays(at);
+  const sites = useSites(at);
+  const head = useEstate(at);
   const [params, setParams] = useSearchParams();
   const [adding, setAdding] = useState(false);
   const list = overlays.data ?? [];
@@ -35,7 +36,7 @@ export default function Shape() {
         {overlays.isPending || sites.isPending ? <Waiting what="the overlays" /> : null}
         {adding || (overlays.data && list.length === 0) ? (
           <NewOverlay
-            estate={estate}
+            at={at}
             first={list.length === 0}
             onMade={(key) => {
               setAdding(false);
@@ -52,7 +53,7 @@ export default function Shape() {
         ) : null}
       </div>
       {chosen && sites.data && head.data ? (
-        <OverlayForm key={chosen.key} estate={estate} overlay={chosen} sites={sites.data} />
+        <OverlayForm key={chosen.key} at={at} overlay={chosen} sites={sites.data} />
       ) : null}
     </div>
   );
@@ -72,18 +73,10 @@ function Tab({ overlay, on, onChoose }: { overlay: ShapedOverlay; on: boolean; o
   );
 }
 
-function NewOverlay({
-  estate,
-  first,
-  onMade,
-}: {
-  estate: string;
-  first: boolean;
-  onMade: (key: string) => void;
-}) {
+function NewOverlay({ at, first, onMade }: { at: Place; first: boolean; onMade: (key: string) => void }) {
   const [key, setKey] = useState(first ? "ops" : "");
   const [pool, setPool] = useState("100.96.0.0/16");
-  const save = useSaveOverlay(estate);
+  const save = useSaveOverlay(at);
   const refused = save.error instanceof Problem ? save.error.fields : {};
   return (
     <form

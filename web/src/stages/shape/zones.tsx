@@ -1,10 +1,11 @@
 import type { ShapedOverlay } from "../../api/client";
+import type { Place } from "../../api/place";
 import { useShare } from "../../api/queries";
 import { Trouble } from "../../parts/trouble";
 
 /** Zones chooses which subnets of the members take part, a zone at a time. */
-export function Zones({ estate, overlay }: { estate: string; overlay: ShapedOverlay }) {
-  const share = useShare(estate, overlay.key);
+export function Zones({ at, overlay }: { at: Place; overlay: ShapedOverlay }) {
+  const share = useShare(at, overlay.key);
   return (
     <section aria-label="Zones" className="mt-6">
       <h2 className="text-lg">What takes part</h2>

@@ -1,6 +1,7 @@
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useNavigate } from "react-router";
 import type { ImportPreview, Mend, Parcel, Sheets } from "../../api/client";
+import { pageOf, usePlace } from "../../api/place";
 import { useImport, usePreview } from "../../api/queries";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
@@ -16,14 +17,14 @@ const examples: Record<string, string> = {
 
 /** Import reads sheets or a document, shows what is in them, and takes them when told to. */
 export default function Import() {
-  const { estate = "" } = useParams();
+  const at = usePlace();
   const [kind, setKind] = useState<"sheets" | "document">("sheets");
   const [sheets, setSheets] = useState<Sheets>({});
   const [document, setDocument] = useState("");
   const [mends, setMends] = useState<Mend[]>([]);
   const [request, setRequest] = useState(() => crypto.randomUUID());
-  const preview = usePreview(estate);
-  const take = useImport(estate);
+  const preview = usePreview(at);
+  const take = useImport(at);
   const navigate = useNavigate();
 
   const parcel = (): Parcel => (kind === "sheets" ? { sheets, mends } : { document });
@@ -128,7 +129,7 @@ export default function Import() {
               onTake={(leaveBad) =>
                 take.mutate(
                   { parcel: { ...parcel(), leave_bad: leaveBad }, request },
-                  { onSuccess: () => navigate(`/e/${estate}/survey`) },
+                  { onSuccess: () => navigate(`${pageOf(at)}/survey`) },
                 )
               }
             />

@@ -2,6 +2,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, useEffect, useMemo, useRef } from "react";
 import { Link } from "react-router";
 import type { EstateHead, LedgerSite } from "../../api/client";
+import { type Place, pageOf } from "../../api/place";
 import { Mark } from "../../parts/mark";
 import { LinkBars, ReachLegend } from "./link-bars";
 import { SiteEditor } from "./site-editor";
@@ -13,7 +14,7 @@ const columns =
 
 /** Ledger lists the sites by region, one row each; the open one is edited in place. */
 export function Ledger(props: {
-  estate: string;
+  at: Place;
   head: EstateHead;
   sites: LedgerSite[];
   open: string;
@@ -102,7 +103,7 @@ export function Ledger(props: {
                 ) : row.site.key === props.open ? (
                   <SiteEditor
                     key={row.site.key}
-                    estate={props.estate}
+                    at={props.at}
                     head={props.head}
                     site={row.site}
                     onClose={() => props.onOpen("")}
@@ -110,8 +111,8 @@ export function Ledger(props: {
                 ) : (
                   <SiteRow
                     site={row.site}
-                    estate={props.estate}
-                    at={item.index}
+                    at={props.at}
+                    index={item.index}
                     onOpen={() => props.onOpen(row.site.key)}
                     onKeyDown={(e) => move(e, item.index)}
                   />
@@ -160,8 +161,8 @@ function rowsOf(sites: LedgerSite[], query: string, open: string): Row[] {
 
 function SiteRow(props: {
   site: LedgerSite;
-  estate: string;
-  at: number;
+  at: Place;
+  index: number;
   onOpen: () => void;
   onKeyDown: (e: KeyboardEvent) => void;
 }) {
@@ -171,7 +172,7 @@ function SiteRow(props: {
       <button
         type="button"
         className="text-left min-w-0"
-        data-row={props.at}
+        data-row={props.index}
         onClick={props.onOpen}
         onKeyDown={props.onKeyDown}
         title={`Edit ${site.name}`}
@@ -196,7 +197,7 @@ function SiteRow(props: {
           </li>
         ))}
       </ul>
-      <Link className="link link-hover text-right" to={`/e/${props.estate}/paths/${site.key}`}>
+      <Link className="link link-hover text-right" to={`${pageOf(props.at)}/paths/${site.key}`}>
         {site.tunnels}
       </Link>
       <span className="text-xs flex flex-col">

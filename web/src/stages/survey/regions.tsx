@@ -1,6 +1,7 @@
 import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { Link } from "react-router";
 import { type EstateHead, Problem } from "../../api/client";
+import { type Place, usePlace } from "../../api/place";
 import { useEstate, useSaveAbout } from "../../api/queries";
 import { Field } from "../../parts/field";
 import { StageHead } from "../../parts/stage-head";
@@ -9,8 +10,8 @@ import { Waiting } from "../../parts/waiting";
 
 /** Regions edits the estate's name, its regions and their address blocks. */
 export default function Regions() {
-  const { estate = "" } = useParams();
-  const head = useEstate(estate);
+  const at = usePlace();
+  const head = useEstate(at);
   return (
     <div>
       <StageHead
@@ -23,40 +24,40 @@ export default function Regions() {
       >
         From which address blocks does each region take its new subnets?
       </StageHead>
-      {head.data ? (
-        <Editor key={head.data.about_revision} head={head.data} estate={estate} />
-      ) : (
-        <Waiting what="regions" />
-      )}
+      {head.data ? <Editor head={head.data} at={at} /> : <Waiting what="regions" />}
     </div>
   );
 }
 
-function Editor({ head, estate }: { head: EstateHead; estate: string }) {
+function Editor({ head, at }: { head: EstateHead; at: Place }) {
   const [name, setName] = useState(head.name);
   const [rows, setRows] = useState(
     head.regions.map((r) => ({ key: r.key, blocks: (r.blocks ?? []).join(" ") })),
   );
-  const save = useSaveAbout(estate);
+  const [revision, setRevision] = useState(head.about_revision);
+  const save = useSaveAbout(at);
   const refused = save.error instanceof Problem ? save.error.fields : {};
-  const at = (path: string) => refused[path] ?? refused[`estate.${path}`];
+  const problem = (path: string) => refused[path] ?? refused[`estate.${path}`];
   return (
     <form
       className="px-6 pb-8 max-w-3xl"
       onSubmit={(e) => {
         e.preventDefault();
-        save.mutate({
-          about: {
-            name,
-            regions: rows.map((r) => ({ key: r.key, blocks: r.blocks.split(/[\s,;]+/).filter(Boolean) })),
-            underlays: head.underlays, // not edited here, and not to be lost
+        save.mutate(
+          {
+            about: {
+              name,
+              regions: rows.map((r) => ({ key: r.key, blocks: r.blocks.split(/[\s,;]+/).filter(Boolean) })),
+              underlays: head.underlays, // not edited here, and not to be lost
+            },
+            revision,
           },
-          revision: head.about_revision,
-        });
+          { onSuccess: (saved) => setRevision(saved.about_revision) },
+        );
       }}
     >
       <div className="w-80 mb-4">
-        <Field label="Name of the estate" error={at("name")}>
+        <Field label="Name of the estate" error={problem("name")}>
           {(aria) => (
             <input {...aria} className="cell" value={name} onChange={(e) => setName(e.target.value)} />
           )}
@@ -66,7 +67,7 @@ function Editor({ head, estate }: { head: EstateHead; estate: string }) {
         // biome-ignore lint/suspicious/noArrayIndexKey: rows have no other identity while their key is being typed
         <div key={i} className="flex gap-3 items-end py-1.5 border-b border-base-300">
           <div className="w-40">
-            <Field label="Region key" error={at(`regions[${i}].key`)}>
+            <Field label="Region key" error={problem(`regions[${i}].key`)}>
               {(aria) => (
                 <input
                   {...aria}

@@ -1,6 +1,7 @@
 import { type KeyboardEvent, useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { type EstateHead, type LedgerSite, Problem, type Site } from "../../api/client";
+import { type Place, pageOf } from "../../api/place";
 import { useDeleteSite, useSaveSite } from "../../api/queries";
 import { Field } from "../../parts/field";
 import { Trouble } from "../../parts/trouble";
@@ -18,17 +19,12 @@ import {
 export const NEW_SITE = "+";
 
 /** SiteEditor edits one site in its place in the ledger. */
-export function SiteEditor(props: {
-  estate: string;
-  head?: EstateHead;
-  site?: LedgerSite;
-  onClose: () => void;
-}) {
+export function SiteEditor(props: { at: Place; head?: EstateHead; site?: LedgerSite; onClose: () => void }) {
   const { site } = props;
   const [form, setForm] = useState(() => formOf(site));
-  const [revision] = useState(site?.revision);
-  const save = useSaveSite(props.estate);
-  const remove = useDeleteSite(props.estate);
+  const [revision, setRevision] = useState(site?.revision);
+  const save = useSaveSite(props.at);
+  const remove = useDeleteSite(props.at);
   const [params] = useSearchParams();
   const box = useRef<HTMLFormElement>(null);
   const refused = save.error instanceof Problem ? save.error.fields : {};
@@ -54,8 +50,13 @@ export function SiteEditor(props: {
     return () => clearTimeout(timer);
   }, []);
 
-  const submit = () =>
-    save.mutate({ site: siteOf(bare(site), form), revision }, { onSuccess: props.onClose });
+  const submit = (over = revision) =>
+    save.mutate({ site: siteOf(bare(site), form), revision: over }, { onSuccess: props.onClose });
+  // Mine goes over what others saved meanwhile, knowingly.
+  const submitOver = (now: number) => {
+    setRevision(now);
+    submit(now);
+  };
   const press = (e: KeyboardEvent) => {
     if (e.key === "Enter" && (e.ctrlKey || e.metaKey)) {
       e.preventDefault(); // the browser would submit the form a second time
@@ -154,7 +155,7 @@ export function SiteEditor(props: {
       <button type="button" className="btn btn-xs" onClick={() => add("subnets", { share: first })}>
         Add a subnet
       </button>
-      <Trouble error={save.error ?? remove.error} />
+      <Trouble error={save.error ?? remove.error} onOver={submitOver} />
       <div className="flex gap-2 mt-3 items-center">
         <button type="submit" className="btn btn-sm btn-primary" disabled={save.isPending}>
           {site ? "Save" : "Add the site"}
@@ -164,7 +165,7 @@ export function SiteEditor(props: {
         </button>
         {site ? (
           <>
-            <Link className="link link-primary text-[13px] ml-3" to={`/e/${props.estate}/paths/${site.key}`}>
+            <Link className="link link-primary text-[13px] ml-3" to={`${pageOf(props.at)}/paths/${site.key}`}>
               Its tunnels and routes
             </Link>
             <button

@@ -1,5 +1,6 @@
 import { Plus } from "lucide-react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useSearchParams } from "react-router";
+import { apiOf, type Place, usePlace } from "../../api/place";
 import { useEstate, useSites } from "../../api/queries";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
@@ -8,9 +9,9 @@ import { Ledger } from "./ledger";
 import { NEW_SITE, SiteEditor } from "./site-editor";
 
 export default function Survey() {
-  const { estate = "" } = useParams();
-  const sites = useSites(estate);
-  const head = useEstate(estate);
+  const at = usePlace();
+  const sites = useSites(at);
+  const head = useEstate(at);
   const [params, setParams] = useSearchParams();
   const open = params.get("site") ?? "";
   const show = (site: string) =>
@@ -54,7 +55,7 @@ export default function Survey() {
             <Link className="btn btn-sm" to="import">
               Import
             </Link>
-            <Exports estate={estate} />
+            <Exports at={at} />
             <button type="button" className="btn btn-sm btn-primary" onClick={() => show(NEW_SITE)}>
               <Plus size={14} aria-hidden="true" /> Add a site
             </button>
@@ -65,13 +66,13 @@ export default function Survey() {
       </StageHead>
       <div className="px-6">
         <Trouble error={sites.error} />
-        {open === NEW_SITE ? <SiteEditor estate={estate} head={head.data} onClose={() => show("")} /> : null}
+        {open === NEW_SITE ? <SiteEditor at={at} head={head.data} onClose={() => show("")} /> : null}
       </div>
       {sites.isPending ? <Waiting what="the sites" /> : null}
-      {sites.data?.length === 0 && open !== NEW_SITE ? <NoSites estate={estate} /> : null}
+      {sites.data?.length === 0 && open !== NEW_SITE ? <NoSites at={at} /> : null}
       {sites.data && sites.data.length > 0 && head.data ? (
         <Ledger
-          estate={estate}
+          at={at}
           head={head.data}
           sites={sites.data}
           open={open}
@@ -83,20 +84,20 @@ export default function Survey() {
   );
 }
 
-function Exports({ estate }: { estate: string }) {
+function Exports({ at }: { at: Place }) {
   const file = "px-3 py-1 block hover:bg-base-200";
   return (
     <details className="dropdown dropdown-end">
       <summary className="btn btn-sm">Export</summary>
       <div className="dropdown-content z-20 bg-base-100 border border-base-content mt-1 whitespace-nowrap">
-        <a className={file} href={`/api/estates/${estate}/document?format=yaml`} download>
+        <a className={file} href={`${apiOf(at)}/document?format=yaml`} download>
           Estate document (YAML)
         </a>
-        <a className={file} href={`/api/estates/${estate}/document?format=json`} download>
+        <a className={file} href={`${apiOf(at)}/document?format=json`} download>
           Estate document (JSON)
         </a>
         {["sites", "links", "subnets"].map((s) => (
-          <a key={s} className={file} href={`/api/estates/${estate}/sheets/${s}`} download>
+          <a key={s} className={file} href={`${apiOf(at)}/sheets/${s}`} download>
             Sheet of {s} (CSV)
           </a>
         ))}
@@ -105,7 +106,7 @@ function Exports({ estate }: { estate: string }) {
   );
 }
 
-function NoSites({ estate }: { estate: string }) {
+function NoSites({ at }: { at: Place }) {
   return (
     <section className="p-6 max-w-2xl">
       <h2 className="text-lg mb-2">The ledger is empty</h2>
@@ -120,7 +121,7 @@ function NoSites({ estate }: { estate: string }) {
             <a
               key={s}
               className="link link-primary mr-2 font-mono"
-              href={`/api/estates/${estate}/sheets/${s}?blank=true`}
+              href={`${apiOf(at)}/sheets/${s}?blank=true`}
               download
             >
               {s}.csv

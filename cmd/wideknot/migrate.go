@@ -1,0 +1,44 @@
+package main
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"wideknot/internal/store"
+)
+
+func migrateCommand() *cobra.Command {
+	var s settings
+	to := int64(store.Latest)
+	c := &cobra.Command{
+		Use:   "migrate",
+		Short: "Bring the tables to a version, up or down (the server brings them to the newest by itself)",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			dsn, stop, err := s.database(c.Context(), false)
+			if err != nil {
+				return err
+			}
+			defer stop()
+			db, err := store.Connect(c.Context(), dsn)
+			if err != nil {
+				return err
+			}
+			defer db.Close()
+			before, _, err := db.Version(c.Context())
+			if err != nil {
+				return err
+			}
+			if err := db.Migrate(c.Context(), to); err != nil {
+				return err
+			}
+			now, latest, err := db.Version(c.Context())
+			fmt.Fprintf(c.OutOrStdout(), "The tables were of version %d and are of version %d; the newest is %d.\n", before, now, latest)
+			return err
+		},
+	}
+	s.addData(c)
+	c.Flags().Int64Var(&to, "to", store.Latest, "version to go to; an older one loses what it has no place for (default: the newest)")
+	return c
+}

@@ -1,0 +1,49 @@
+package api
+
+import "wideknot/internal/identity"
+
+// A need is what an operation asks of who calls it.
+type need struct {
+	open          bool          // nothing: who signs in is not signed in yet
+	session       bool          // a person at a browser, not a token
+	administrator bool          // of the server
+	role          identity.Role // in the estate of the path
+}
+
+var (
+	anyone        = need{open: true}
+	someone       = need{}
+	person        = need{session: true}
+	administrator = need{session: true, administrator: true}
+	reader        = need{role: identity.Reader}
+	planner       = need{role: identity.Planner}
+	operator      = need{role: identity.Operator}
+	owner         = need{role: identity.Owner, session: true}
+)
+
+// permissions says for every operation who may call it. An operation that is
+// not in here cannot be registered.
+var permissions = map[string]need{
+	"get-entrance": anyone, "sign-in": anyone, "check-link": anyone, "use-link": anyone, "depart": anyone, "arrive": anyone,
+
+	"get-me": someone, "list-estates": someone,
+
+	"sign-out": person, "list-sessions": person, "end-session": person, "end-sessions": person, "set-password": person,
+	"list-tokens": person, "add-token": person, "delete-token": person,
+
+	"list-accounts": administrator, "add-account": administrator, "set-account": administrator, "make-link": administrator,
+	"list-server-audit": administrator, "create-estate": administrator,
+
+	"get-estate": reader, "list-drafts": reader, "get-draft": reader, "list-steps": reader, "list-findings": reader,
+	"list-sites": reader, "list-overlays": reader, "get-site-plan": reader, "export": reader, "export-sheet": reader,
+	"get-consequences": reader, "watch-draft": reader, "get-behind": reader, "list-releases": reader, "compare": reader,
+	"list-audit": reader, "export-audit": reader, "list-people": reader, "make-archive": reader,
+
+	"new-draft": planner, "discard-draft": planner, "reopen-draft": planner, "catch-up": planner,
+	"save-about": planner, "undo": planner, "redo": planner, "repair": planner, "save-site": planner, "delete-site": planner,
+	"save-overlay": planner, "delete-overlay": planner, "share": planner, "preview-import": planner, "import": planner,
+
+	"release": operator, "reveal-key": operator, "make-archive-with-keys": operator,
+
+	"set-person": owner, "remove-person": owner,
+}
