@@ -22,6 +22,8 @@ import (
 // An app is the real program in a process of its own, as users start it.
 type app struct {
 	url     string
+	demo    bool
+	link    string // secret of the one-time link for the administrator, if one was printed
 	folder  string
 	command *exec.Cmd
 }
@@ -30,12 +32,12 @@ const binary = "../bin/wideknot"
 
 // launch starts a subcommand on a free port and waits for it to say where it
 // is.
-func launch(t *testing.T, subcommand, folder string) *app {
+func launch(t testing.TB, subcommand, folder string, more ...string) *app {
 	t.Helper()
 	if _, err := os.Stat(binary); err != nil {
 		t.Fatalf("%v; make build makes it", err)
 	}
-	command := exec.Command(binary, subcommand, "--listen", "127.0.0.1:0", "--var", folder)
+	command := exec.Command(binary, append([]string{subcommand, "--listen", "127.0.0.1:0", "--var", folder}, more...)...)
 	command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	command.Stderr = os.Stderr
 	out, err := command.StdoutPipe()
@@ -45,24 +47,43 @@ func launch(t *testing.T, subcommand, folder string) *app {
 	if err := command.Start(); err != nil {
 		t.Fatal(err)
 	}
-	a := &app{folder: folder, command: command}
+	a := &app{demo: subcommand == "demo", folder: folder, command: command}
 	t.Cleanup(func() {
 		command.Process.Signal(syscall.SIGINT)
 		command.Wait()
 	})
-	lines := bufio.NewScanner(out)
-	for lines.Scan() {
-		if m := regexp.MustCompile(`http://\S+`).FindString(lines.Text()); m != "" {
-			a.url = m
-			return a
+	lines := make(chan string)
+	go func() {
+		defer close(lines)
+		for scanner := bufio.NewScanner(out); scanner.Scan(); {
+			lines <- scanner.Text()
+		}
+	}()
+	for line := range lines {
+		if m := regexp.MustCompile(`Wide Knot is at (\S+)`).FindStringSubmatch(line); m != nil {
+			a.url = m[1]
+			break
 		}
 	}
-	t.Fatal("the program did not say where it is")
-	return nil
+	if a.url == "" {
+		t.Fatal("the program did not say where it is")
+	}
+	select {
+	case line := <-lines:
+		if m := regexp.MustCompile(`/welcome#(\w+)`).FindStringSubmatch(line); m != nil {
+			a.link = m[1]
+		}
+	case <-time.After(300 * time.Millisecond):
+	}
+	go func() {
+		for range lines { // so that the program never waits for us to read
+		}
+	}()
+	return a
 }
 
 // folder makes a short-lived folder with a path short enough for sockets.
-func folder(t *testing.T) string {
+func folder(t testing.TB) string {
 	t.Helper()
 	name, err := os.MkdirTemp("", "wk-e2e-")
 	if err != nil {
@@ -80,7 +101,19 @@ type desk struct {
 	base string
 }
 
+// sitDown opens a browser, signed in as the administrator: the demo's owner, or
+// whoever uses the one-time link.
 func sitDown(t *testing.T, a *app) *desk {
+	t.Helper()
+	if a.demo {
+		return sitDownAs(t, a, demoOwner, demoPassword)
+	}
+	a.admin(t)
+	return sitDownAs(t, a, adminEmail, adminPassword)
+}
+
+// sitDownAs opens a browser; with an empty address nobody is signed in.
+func sitDownAs(t *testing.T, a *app, email, password string) *desk {
 	t.Helper()
 	b, stop, err := browser.Start()
 	if err != nil {
@@ -92,6 +125,10 @@ func sitDown(t *testing.T, a *app) *desk {
 		t.Fatal(err)
 	}
 	d := &desk{t, page.Timeout(90 * time.Second), a.url}
+	if email != "" {
+		d.must(browser.SignIn(page, email, password))
+		d.must(page.Navigate(a.url))
+	}
 	t.Cleanup(func() {
 		if t.Failed() {
 			if picture, err := page.Timeout(5*time.Second).Screenshot(false, nil); err == nil {

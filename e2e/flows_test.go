@@ -100,6 +100,7 @@ func TestSheetsToConfiguration(t *testing.T) {
 func TestEditInPlaceAndUndo(t *testing.T) {
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	d.click("td a", "Brindlewater")
+	d.click("td a", "First draft")
 	d.open("Mossgill Works")
 	d.write(d.labelled("Name"), "Mossgill Treatment Works")
 	d.press(input.ControlLeft, input.Enter)
@@ -111,9 +112,9 @@ func TestEditInPlaceAndUndo(t *testing.T) {
 
 	d.open("Mossgill Works")
 	d.click("form button", "Delete the site")
-	d.find("footer", "39 sites")
+	d.find("nav", "39 sites")
 	d.click("footer button", "Undo")
-	d.find("footer", "40 sites")
+	d.find("nav", "40 sites")
 
 	d.click("button", "Add a site")
 	d.write(d.labelled("Site key"), "Bad Key")
@@ -121,17 +122,17 @@ func TestEditInPlaceAndUndo(t *testing.T) {
 	d.find("form p", "cannot be a site key")
 	d.write(d.labelled("Site key"), "good-key")
 	d.click("form button", "Add the site")
-	d.find("footer", "41 sites")
+	d.find("nav", "41 sites")
 	d.press(input.ControlLeft, input.KeyZ)
-	d.find("footer", "40 sites")
+	d.find("nav", "40 sites")
 	d.press(input.ControlLeft, input.ShiftLeft, input.KeyZ)
-	d.find("footer", "41 sites")
+	d.find("nav", "41 sites")
 }
 
 // TestKeysAlone goes through the stages and reorders hubs without the mouse.
 func TestKeysAlone(t *testing.T) {
 	d := sitDown(t, launch(t, "demo", folder(t)))
-	d.goTo("/e/brindlewater/shape")
+	d.goTo("/e/brindlewater/d/first/shape")
 	hub := d.find("ol button", "quillbeck")
 	d.must(hub.Focus())
 	d.press(input.AltLeft, input.ArrowUp)

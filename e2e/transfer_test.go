@@ -32,7 +32,7 @@ func TestDocumentIn(t *testing.T) {
 	d.write(d.labelled("Name of a new estate"), "Vale")
 	d.click("button", "Start empty")
 	d.find("h2", "The ledger is empty")
-	d.goTo("/e/vale/survey/import")
+	d.goTo("/e/vale/d/first/survey/import")
 	d.click("[role=tab]", "Estate document")
 	d.write(d.labelled("Estate document"), strings.Replace(document, "region: vale", "region: vail", 1))
 	d.click("button", "Preview")
@@ -58,7 +58,7 @@ func TestDocumentIn(t *testing.T) {
 // and mends it.
 func TestRegionsAreEdited(t *testing.T) {
 	d := sitDown(t, launch(t, "demo", folder(t)))
-	d.goTo("/e/brindlewater/survey/regions")
+	d.goTo("/e/brindlewater/d/first/survey/regions")
 	d.find("h1", "Regions")
 	d.click("button", "Add a region")
 	keys, err := d.page.Elements("form input.font-mono")
@@ -76,7 +76,7 @@ func TestRegionsAreEdited(t *testing.T) {
 // of another, and gives the overlay a pool that cannot be one.
 func TestOverlayIsReshaped(t *testing.T) {
 	d := sitDown(t, launch(t, "demo", folder(t)))
-	d.goTo("/e/brindlewater/shape")
+	d.goTo("/e/brindlewater/d/first/shape")
 	d.find("p", "443 tunnels among 40 sites")
 	d.must(d.labelled("Mossgill Works is a spoke").Click("left", 1))
 	d.find("p", "429 tunnels among 39 sites")
@@ -89,7 +89,7 @@ func TestOverlayIsReshaped(t *testing.T) {
 	d.write(pool, "100.96.0.0/16 fd00:96::/64")
 	d.must(pool.Type(input.Enter))
 	d.gone("p", "is not an IPv4 or IPv6 prefix")
-	d.goTo("/e/brindlewater/paths/alderfold")
+	d.goTo("/e/brindlewater/d/first/paths/alderfold")
 	d.find("td", "fd00:96::")
 	d.find("h2", "to quillbeck")
 }
@@ -97,7 +97,7 @@ func TestOverlayIsReshaped(t *testing.T) {
 // TestThemeAndKeys switches the theme, which stays, and asks for the keys.
 func TestThemeAndKeys(t *testing.T) {
 	d := sitDown(t, launch(t, "demo", folder(t)))
-	d.goTo("/e/brindlewater/paths")
+	d.goTo("/e/brindlewater/d/first/paths")
 	d.find("td a", "Harrowmere Control Centre")
 	before, err := d.page.Eval(`() => document.documentElement.dataset.theme`)
 	d.must(err)
@@ -112,6 +112,6 @@ func TestThemeAndKeys(t *testing.T) {
 	d.must(d.page.Keyboard.Type('?'))
 	d.find("dialog[open] dd", "Take back the last edit")
 	d.click("dialog button", "Close")
-	d.goTo("/e/nowhere/survey")
-	d.find("[role=alert]", "not found")
+	d.goTo("/e/nowhere/d/first/survey")
+	d.find("[role=alert]", "no such estate")
 }

@@ -60,6 +60,18 @@ func (a adapter) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	_, _ = io.Copy(w, response.Body) // the client is gone if this fails
 }
 
+type tagKey struct{}
+
+// keepTag restores the tag of a state, which compressing replaces by one of
+// its own making.
+func keepTag(c fiber.Ctx) error {
+	err := c.Next()
+	if tag, ok := c.Locals(tagKey{}).(string); ok {
+		c.Set(fiber.HeaderETag, tag)
+	}
+	return err
+}
+
 // requestContext is one request as huma sees it.
 type requestContext struct {
 	op     *huma.Operation
@@ -108,6 +120,11 @@ func (r *requestContext) GetMultipartForm() (*multipart.Form, error) {
 func (r *requestContext) SetReadDeadline(time.Time) error { return nil } // bodies are read whole, with the server's own limit
 func (r *requestContext) SetStatus(code int)              { r.status = code; r.c.Status(code) }
 func (r *requestContext) Status() int                     { return r.status }
-func (r *requestContext) SetHeader(name, value string)    { r.c.Set(name, value) }
+func (r *requestContext) SetHeader(name, value string) {
+	if name == fiber.HeaderETag {
+		r.c.Locals(tagKey{}, value)
+	}
+	r.c.Set(name, value)
+}
 func (r *requestContext) AppendHeader(name, value string) { r.c.Append(name, value) }
 func (r *requestContext) BodyWriter() io.Writer           { return r.c.Response().BodyWriter() }

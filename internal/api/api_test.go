@@ -296,6 +296,18 @@ func TestStaleEditsAreRefused(t *testing.T) {
 	s.refused(400, "DELETE", base+"/sites/"+site.Key, nil, "If-Match", "new")
 }
 
+// A compressed answer has the tag of the state too, for If-Match.
+func TestTagsSurviveCompression(t *testing.T) {
+	s := start(t)
+	base := s.demo()
+	for _, encoding := range []string{"", "gzip", "br"} {
+		r := s.send("GET", base+"/sites", nil, "Accept-Encoding", encoding)
+		if got := r.header.Get("ETag"); got != `"2"` || r.header.Get("Content-Encoding") != encoding {
+			t.Errorf("%q: tag %s, encoding %q", encoding, got, r.header.Get("Content-Encoding"))
+		}
+	}
+}
+
 func TestAnImportIsTakenOnce(t *testing.T) {
 	s := start(t)
 	made := must[desk.Summary](s, "POST", "/api/estates", map[string]string{"name": "Sheets"})

@@ -101,7 +101,7 @@ func (s *Server) App() *fiber.App {
 			},
 		}))
 	}
-	app.Use(compress.New(compress.Config{
+	app.Use(keepTag, compress.New(compress.Config{
 		Level: compress.LevelBestSpeed,
 		Next:  func(c fiber.Ctx) bool { return strings.HasSuffix(c.Path(), "/events") },
 	}))

@@ -65,15 +65,10 @@ export function ConsequenceBar({ at, head, tally }: { at: Place; head?: EstateHe
           <Link to={`${pageOf(at)}/release`} className="link link-hover" data-testid="consequences">
             <Consequences tally={tally} />
           </Link>
-        ) : (
-          <>
-            <span>{head?.sites ?? 0} sites</span>
-            <span>{head?.tunnels ?? 0} tunnels</span>
-            {(["error", "warning", "note"] as const).map((s) => (
-              <Mark key={s} severity={s} count={head?.findings[s] ?? 0} />
-            ))}
-          </>
-        )}
+        ) : null}
+        {(["error", "warning"] as const).map((s) => (
+          <Mark key={s} severity={s} count={head?.findings[s] ?? 0} />
+        ))}
       </span>
     </footer>
   );

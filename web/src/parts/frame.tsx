@@ -69,6 +69,9 @@ function Rail({ at, head, live }: { at: Place; head?: EstateHead; live: Live }) 
         <span className="block truncate font-semibold" title={head?.draft_name}>
           {head?.draft_name}
         </span>
+        <span className="block truncate text-secondary">
+          {head ? `${head.sites} sites, ${head.tunnels} tunnels` : ""}
+        </span>
       </Link>
       <ol>
         {stages.map((s) => (
