@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 )
 
 func TestSealer(t *testing.T) {
@@ -46,5 +47,61 @@ func TestSealer(t *testing.T) {
 	os.Chmod(path, 0o600)
 	if _, err := LoadSealer(path); err == nil {
 		t.Error("took a damaged key")
+	}
+}
+
+// A new key seals from the moment it is in the file; the former one opens
+// until it is forgotten.
+func TestTheMasterKeyIsChangedUnderWay(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "master.key")
+	s, err := LoadSealer(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	old := s.Seal([]byte("secret"), "p")
+	time.Sleep(20 * time.Millisecond) // so that the file's time differs
+	if err := AddKey(path); err != nil {
+		t.Fatal(err)
+	}
+	fresh := s.Seal([]byte("secret"), "p")
+	for _, sealed := range [][]byte{old, fresh} {
+		if got, err := s.Open(sealed, "p"); err != nil || string(got) != "secret" {
+			t.Errorf("%q, %v", got, err)
+		}
+	}
+	if again, err := s.Reseal(fresh, "p"); err != nil || again != nil {
+		t.Errorf("what the new key sealed was sealed again: %v", err)
+	}
+	again, err := s.Reseal(old, "p")
+	if err != nil || again == nil {
+		t.Fatal(err)
+	}
+	time.Sleep(20 * time.Millisecond)
+	if err := ForgetKeys(path); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Open(old, "p"); err == nil {
+		t.Error("the forgotten key opens")
+	}
+	for _, sealed := range [][]byte{fresh, again} {
+		if _, err := s.Open(sealed, "p"); err != nil {
+			t.Error(err)
+		}
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fromText, err := ParseSealer(string(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := fromText.Open(again, "p"); err != nil {
+		t.Error(err)
+	}
+	for _, bad := range []string{"", "x", "AAAA"} {
+		if _, err := ParseSealer(bad); err == nil {
+			t.Errorf("the key %q was taken", bad)
+		}
 	}
 }

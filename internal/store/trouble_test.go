@@ -1,0 +1,369 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+)
+
+func estateRow(key string) *Estate {
+	return &Estate{Key: key, Name: key, CreatedAt: time.Now().UTC()}
+}
+
+// Transactions that take the same two rows in opposite order deadlock; every
+// one of them must be done in the end, once.
+func TestDeadlocksAreRunAgain(t *testing.T) {
+	db, _ := Testing(t)
+	ctx := context.Background()
+	ids := make([]uint64, 2)
+	err := db.InTransaction(ctx, func(tx *Tx) error {
+		for i, key := range []string{"a", "b"} {
+			e := estateRow(key)
+			if err := tx.AddEstate(e); err != nil {
+				return err
+			}
+			ids[i] = e.ID
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := LostTransactions()
+	const workers, each = 6, 20
+	var all sync.WaitGroup
+	for w := range workers {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			for range each {
+				keys := []string{"a", "b"}
+				if w%2 == 1 {
+					keys = []string{"b", "a"}
+				}
+				err := db.InTransaction(ctx, func(tx *Tx) error {
+					for _, key := range keys {
+						e, err := tx.Estate(key, true)
+						if err != nil {
+							return err
+						}
+						e.Release++
+						if err := tx.SaveEstate(&e); err != nil {
+							return err
+						}
+						time.Sleep(time.Millisecond) // for the others to take the other row
+					}
+					return nil
+				})
+				if err != nil {
+					t.Error(err)
+				}
+			}
+		}()
+	}
+	all.Wait()
+	for _, key := range []string{"a", "b"} {
+		err := db.InTransaction(ctx, func(tx *Tx) error {
+			e, err := tx.Estate(key, false)
+			if err == nil && e.Release != workers*each {
+				t.Errorf("%s counts %d, want %d", key, e.Release, workers*each)
+			}
+			return err
+		})
+		if err != nil {
+			t.Error(err)
+		}
+	}
+	if LostTransactions() == before {
+		t.Error("no transaction met another one; the test provokes nothing")
+	}
+}
+
+// A cluster refuses some commits, and takes them when they come again.
+func TestRefusedCommitsAreRunAgain(t *testing.T) {
+	db, _ := Testing(t)
+	for _, number := range []uint16{1213, 1205, 1020} {
+		runs := 0
+		err := db.InTransaction(context.Background(), func(tx *Tx) error {
+			if runs++; runs < 4 {
+				return &mysql.MySQLError{Number: number, Message: "refused"}
+			}
+			return tx.AddEstate(estateRow(fmt.Sprint("e", number)))
+		})
+		if err != nil || runs != 4 {
+			t.Errorf("%d: %v after %d runs", number, err, runs)
+		}
+	}
+	runs := 0
+	err := db.InTransaction(context.Background(), func(*Tx) error {
+		runs++
+		return &mysql.MySQLError{Number: 1062, Message: "duplicate"}
+	})
+	if err == nil || runs != 1 {
+		t.Errorf("an error of its own was run %d times", runs)
+	}
+}
+
+// The database server is killed while eight write: it is started again by
+// itself, and everything that was acknowledged is there.
+func TestServerRestartsUnderLoad(t *testing.T) {
+	db, server := Testing(t)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	var mu sync.Mutex
+	written, away := map[string]bool{}, 0
+	var all sync.WaitGroup
+	for w := range 8 {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			for i := range 40 {
+				key := fmt.Sprintf("w%d-%d", w, i)
+				for {
+					err := db.InTransaction(ctx, func(tx *Tx) error {
+						if _, err := tx.Estate(key, false); err == nil {
+							return nil // the commit whose answer was lost
+						}
+						return tx.AddEstate(estateRow(key))
+					})
+					mu.Lock()
+					if err == nil {
+						written[key] = true
+					} else if away++; !errors.Is(err, ErrAway) {
+						t.Errorf("%s: %v", key, err)
+					}
+					mu.Unlock()
+					if err == nil || ctx.Err() != nil {
+						break
+					}
+					time.Sleep(20 * time.Millisecond)
+				}
+			}
+		}()
+	}
+	for range 2 {
+		time.Sleep(80 * time.Millisecond)
+		server.Crash()
+		time.Sleep(2 * time.Second)
+	}
+	all.Wait()
+	if away == 0 {
+		t.Error("nobody noticed that the server was away; the test provokes nothing")
+	}
+	err := db.Snapshot(ctx, func(tx *Tx) error {
+		for key := range written {
+			if _, err := tx.Estate(key, false); err != nil {
+				t.Errorf("%s was acknowledged and is gone: %v", key, err)
+			}
+		}
+		return nil
+	})
+	if err != nil || len(written) != 8*40 {
+		t.Errorf("%v, %d written", err, len(written))
+	}
+}
+
+func TestAuditIsOnlyAddedTo(t *testing.T) {
+	db, _ := Testing(t)
+	ctx := context.Background()
+	err := db.InTransaction(ctx, func(tx *Tx) error {
+		for i := range 5 {
+			r := &Record{At: time.Now().UTC(), Who: fmt.Sprint("w", i%2), Action: []string{"draft.edit", "release.make"}[i%2], EstateID: 7, Object: fmt.Sprint("o", i)}
+			if err := tx.AddRecord(r); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, statement := range []string{"UPDATE audit SET who = 'x'", "DELETE FROM audit", "UPDATE releases SET message = 'x'"} {
+		err := db.db.Exec("INSERT IGNORE INTO estates (id, `key`, created_at) VALUES (9, 'x', NOW())").Error
+		if err == nil {
+			err = db.db.Exec("INSERT IGNORE INTO releases (estate_id, number, at, author, draft, message, reason, document) VALUES (9, 1, NOW(), '', '', '', '', '{}')").Error
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := db.db.Exec(statement).Error; err == nil {
+			t.Errorf("%s was carried out", statement)
+		}
+	}
+	for _, c := range []struct {
+		filter RecordFilter
+		want   int
+	}{
+		{RecordFilter{Estate: 7}, 5}, {RecordFilter{Estate: 8}, 0}, {RecordFilter{Estate: 7, Who: "w1"}, 2},
+		{RecordFilter{Estate: 7, Action: "draft."}, 3}, {RecordFilter{Estate: 7, Action: "draft"}, 0}, {RecordFilter{Estate: 7, Text: "o3"}, 1},
+		{RecordFilter{Estate: 7, Before: 3}, 2}, {RecordFilter{Estate: 7, Since: time.Now().Add(time.Hour)}, 0}, {RecordFilter{Estate: 7, Until: time.Now().Add(time.Hour)}, 5},
+	} {
+		c.filter.Limit = 100
+		err := db.Snapshot(ctx, func(tx *Tx) error {
+			rows, err := tx.Records(c.filter)
+			if len(rows) != c.want {
+				t.Errorf("%+v: %d records, want %d", c.filter, len(rows), c.want)
+			}
+			return err
+		})
+		if err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+// An estate of the first version becomes a draft, and goes back.
+func TestMigrationsUpAndDown(t *testing.T) {
+	db, _ := Testing(t)
+	ctx := context.Background()
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	must(db.Migrate(ctx, 1))
+	for _, statement := range []string{
+		"INSERT INTO estates (id, `key`, revision, allocations, created_at) VALUES (3, 'vale', 2, '{\"keys\":{}}', NOW())",
+		"INSERT INTO parts (estate_id, kind, `key`, place, revision, body) VALUES (3, 'head', '', 0, 1, '{\"name\":\"Vale\"}'), (3, 'site', 'a', 1, 2, '{\"key\":\"a\"}')",
+		"INSERT INTO edits (estate_id, number, at, label, changes) VALUES (3, 2, NOW(), 'Add a', '[]')",
+	} {
+		must(db.db.Exec(statement).Error)
+	}
+	for range 2 {
+		must(db.Migrate(ctx, Latest))
+		must(db.Snapshot(ctx, func(tx *Tx) error {
+			e, err := tx.Estate("vale", false)
+			if err != nil || e.Name != "Vale" || e.Release != 0 {
+				t.Errorf("%+v, %v", e, err)
+			}
+			d, err := tx.Draft(e.ID, "first", false, true)
+			if err != nil || d.Revision != 2 || d.Allocations != `{"keys":{}}` {
+				t.Errorf("%+v, %v", d, err)
+			}
+			parts, err := tx.Parts(d.ID)
+			if err != nil || len(parts) != 2 || parts[1].Key != "a" {
+				t.Errorf("%+v, %v", parts, err)
+			}
+			if edit, err := tx.ToUndo(d.ID); err != nil || edit.Label != "Add a" {
+				t.Errorf("%+v, %v", edit, err)
+			}
+			r, err := tx.Release(e.ID, 0)
+			if err != nil || r.Document != `{"wideknot": 1, "estate": {"name": "Vale"}}` {
+				t.Errorf("%+v, %v", r, err)
+			}
+			return nil
+		}))
+		must(db.Migrate(ctx, 1))
+		var n int64
+		must(db.db.Raw("SELECT COUNT(*) FROM parts WHERE estate_id = 3").Scan(&n).Error)
+		if n != 2 {
+			t.Errorf("%d parts on the way back", n)
+		}
+	}
+	must(db.Migrate(ctx, 0))
+	if now, latest, err := db.Version(ctx); err != nil || now != 0 || latest < 3 {
+		t.Errorf("version %d of %d, %v", now, latest, err)
+	}
+	if err := db.Migrate(ctx, 99); err == nil {
+		t.Error("a version that there is not was taken")
+	}
+}
+
+func TestBackupAndRestore(t *testing.T) {
+	db, server := Testing(t)
+	ctx := context.Background()
+	err := db.InTransaction(ctx, func(tx *Tx) error {
+		e := estateRow("kept")
+		if err := tx.AddEstate(e); err != nil {
+			return err
+		}
+		a := &Account{Email: "a@test.example", Name: "Ünal ' \" \\ 漢", Password: "hash", CreatedAt: time.Now().UTC()}
+		if err := tx.AddAccount(a); err != nil {
+			return err
+		}
+		now := time.Now().UTC()
+		s := &Session{AccountID: a.ID, Hash: bytes.Repeat([]byte{7}, 32), RotatedAt: now, CreatedAt: now, SeenAt: now, ExpiresAt: now.Add(time.Hour)}
+		if err := tx.AddSession(s); err != nil {
+			return err
+		}
+		sealed := []byte{0, 1, '\'', '\\', '\n', 0xff, 0x1a}
+		if err := tx.AddSiteKeys([]SiteKey{{EstateID: e.ID, Site: "s", PublicKey: "p", Sealed: sealed}}); err != nil {
+			return err
+		}
+		return tx.AddRecord(&Record{At: now, Who: "w", Action: "estate.create", EstateID: e.ID})
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var file bytes.Buffer
+	if err := Backup(ctx, server.DSN, &file); err != nil {
+		t.Fatal(err)
+	}
+	from := bytes.NewReader(file.Bytes())
+	if _, err := Restore(ctx, server.DSN, from, from.Size(), false); !errors.Is(err, ErrNotEmpty) {
+		t.Errorf("restoring over what is there: %v", err)
+	}
+	_, other := Testing(t)
+	for _, replace := range []bool{false, true} {
+		if _, err := Restore(ctx, other.DSN, from, from.Size(), replace); err != nil {
+			t.Fatal(err)
+		}
+		restored, err := Open(ctx, other.DSN)
+		if err != nil {
+			t.Fatal(err)
+		}
+		err = restored.Snapshot(ctx, func(tx *Tx) error {
+			e, err := tx.Estate("kept", false)
+			if err != nil {
+				return err
+			}
+			keys, err := tx.SiteKeys(e.ID)
+			if err != nil || len(keys) != 1 || !bytes.Equal(keys[0].Sealed, []byte{0, 1, '\'', '\\', '\n', 0xff, 0x1a}) {
+				t.Errorf("%v, %v", keys, err)
+			}
+			a, err := tx.AccountOfEmail("A@test.example")
+			if err != nil || a.Name != "Ünal ' \" \\ 漢" {
+				t.Errorf("%+v, %v", a, err)
+			}
+			if s, err := tx.Sessions(a.ID); err != nil || len(s) != 0 {
+				t.Errorf("who was signed in still is: %v, %v", s, err)
+			}
+			records, err := tx.Records(RecordFilter{Estate: e.ID, Limit: 10})
+			if len(records) != 1 {
+				t.Errorf("%v", records)
+			}
+			return err
+		})
+		if err != nil {
+			t.Error(err)
+		}
+		restored.Close()
+	}
+	damaged := bytes.Clone(file.Bytes())
+	damaged[len(damaged)/2] ^= 0xff
+	for name, text := range map[string][]byte{"cut off": file.Bytes()[:file.Len()/2], "damaged": damaged, "something else": []byte("PK nothing")} {
+		if _, err := Restore(ctx, other.DSN, bytes.NewReader(text), int64(len(text)), true); err == nil {
+			t.Errorf("a backup that is %s was restored", name)
+		}
+	}
+}
+
+// A server left alone by a killed process is found again with all it held.
+func TestRunningServersAreReached(t *testing.T) {
+	_, server := Testing(t)
+	dsn, err := RunningDSN(server.folder)
+	if err != nil || dsn != server.DSN {
+		t.Errorf("%q, %v", dsn, err)
+	}
+	if _, err := RunningDSN(t.TempDir()); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("a folder without server: %v", err)
+	}
+}
