@@ -174,7 +174,7 @@ func (d *desk) labelled(label string) *rod.Element {
 	e, err := d.page.Timeout(15 * time.Second).ElementByJS(rod.Eval(`label => {
 		const named = document.querySelector('[aria-label="' + CSS.escape(label) + '"]');
 		if (named) return named;
-		const found = [...document.querySelectorAll("label")].find((l) => l.firstChild && l.textContent.trim() === label);
+		const found = [...document.querySelectorAll("label")].find((l) => [l, l.firstChild].some((n) => n?.textContent.trim() === label));
 		return found ? (found.control ?? found.querySelector("input,select,textarea")) : null;
 	}`, label))
 	if err != nil {

@@ -29,8 +29,8 @@ func demoCommand() *cobra.Command {
 		Short: "Serve the web application with the demo estate Brindlewater in it",
 		Args:  cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			if s.dsn != "" {
-				return unusable(errors.New("the demo has passwords that everybody knows; it does not work on an outside database"))
+			if s.dsn != "" || !s.local() {
+				return unusable(errors.New("the demo has passwords that everybody knows; it works on a loopback address and its own database only"))
 			}
 			return s.serve(c.Context(), loadDemo)
 		},

@@ -116,16 +116,13 @@ func (s *settings) url(listener net.Listener) string {
 // listener opens the port. A taken one is an error that says what to do; one
 // that others can reach needs protection.
 func (s *settings) listener() (net.Listener, error) {
-	host, _, err := net.SplitHostPort(s.listen)
-	if err != nil {
+	if _, _, err := net.SplitHostPort(s.listen); err != nil {
 		return nil, unusable(fmt.Errorf("--listen %q is not ADDRESS:PORT: %w", s.listen, err))
 	}
 	if (s.tlsCert == "") != (s.tlsKey == "") {
 		return nil, unusable(errors.New("--tls-cert and --tls-key belong together"))
 	}
-	ip := net.ParseIP(host)
-	local := host == "localhost" || ip != nil && ip.IsLoopback()
-	if !local && s.tlsCert == "" && !s.plainHTTP {
+	if !s.local() && s.tlsCert == "" && !s.plainHTTP {
 		return nil, unusable(fmt.Errorf("--listen %s: others can reach this address, and passwords would be sent in the clear. "+
 			"Give --tls-cert and --tls-key, or --plain-http if a proxy in front does TLS", s.listen))
 	}
@@ -145,6 +142,13 @@ func (s *settings) listener() (net.Listener, error) {
 		listener = tls.NewListener(listener, config)
 	}
 	return listener, err
+}
+
+// local reports whether only this machine can reach the address.
+func (s *settings) local() bool {
+	host, _, err := net.SplitHostPort(s.listen)
+	ip := net.ParseIP(host)
+	return err != nil || host == "localhost" || ip != nil && ip.IsLoopback() // what is no address is refused later
 }
 
 func isLoopback(a net.Addr) bool {

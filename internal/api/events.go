@@ -20,7 +20,7 @@ import (
 
 // stillEvery is how often a stream shows that it is alive, and asks whether
 // who listens still may.
-const stillEvery = 10 * time.Second
+const stillEvery = 5 * time.Second
 
 func (s *Server) events(a huma.API) {
 	op := operation("watch-draft", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/events", "Stream what happens to a draft (server-sent events)")
