@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"wideknot/core/estate"
 )
 
 // call runs the program as from a shell.
@@ -161,6 +163,52 @@ func TestSheetsThereAndBack(t *testing.T) {
 	code, text, _ := call(t, "import", "--sites", sites, "--into", out)
 	if original, _ := os.ReadFile(out); code != 0 || text != string(original) {
 		t.Errorf("importing the same again changes the document:\n%s", text)
+	}
+}
+
+// Both ends of a tunnel are told the same pre-shared key, and no other tunnel.
+func TestPresharedKeys(t *testing.T) {
+	text, err := os.ReadFile("../../examples/two-hubs.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	document := write(t, "psk.yaml", strings.Replace(string(text), "shape: hub-and-spoke,", "shape: hub-and-spoke, preshared_keys: true,", 1))
+	folder := t.TempDir()
+	if code, _, errors := call(t, "render", document, "--out", folder, "--with-keys"); code != 0 {
+		t.Fatalf("%d %s", code, errors)
+	}
+	files, err := filepath.Glob(filepath.Join(folder, "*", "wg", "*.conf"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	ends := map[string]int{}
+	for _, file := range files {
+		conf, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, key, ok := strings.Cut(string(conf), "PresharedKey = ")
+		key, _, _ = strings.Cut(key, "\n")
+		if _, err := estate.ParseKey(key); !ok || err != nil {
+			t.Errorf("%s: %q, %v", file, key, err)
+		}
+		ends[key]++
+	}
+	if len(files) == 0 || len(ends) != len(files)/2 {
+		t.Errorf("%d keys in %d files", len(ends), len(files))
+	}
+	for key, n := range ends {
+		if n != 2 {
+			t.Errorf("%s is in %d files", key, n)
+		}
+	}
+	without := t.TempDir()
+	if code, _, errors := call(t, "render", document, "--out", without, "--keys", filepath.Join(folder, "keys.json")); code != 0 {
+		t.Fatalf("%d %s", code, errors)
+	}
+	readme, err := os.ReadFile(filepath.Join(without, "tarn", "README.txt"))
+	if err != nil || !strings.Contains(string(readme), "preshared-key FILE-WITH") {
+		t.Errorf("%v %s", err, readme)
 	}
 }
 

@@ -21,6 +21,7 @@ import (
 	"wideknot/core/render/sheet"
 	"wideknot/core/render/topology"
 	"wideknot/core/route"
+	"wideknot/core/tunnel"
 )
 
 func renderCommand() *cobra.Command {
@@ -47,9 +48,9 @@ func renderCommand() *cobra.Command {
 			if made > 0 {
 				fmt.Fprintf(c.ErrOrStderr(), "made %d keys in %s: keep it, and keep it secret\n", made, keyFile)
 			}
-			keys := linux.Keys(linux.NoKeys)
+			keys := linux.NoKeys
 			if withKeys {
-				keys = func(site string) (string, bool) { key, ok := private[site]; return key, ok }
+				keys = keysOf(private)
 			}
 			files, err := renderings(derive(e), target, templateFile, keys)
 			if err != nil {
@@ -127,8 +128,28 @@ func writeFile(path string, text []byte) error {
 	return os.WriteFile(path, text, 0o600)
 }
 
+// ownSecret names, in a key file, the secret from which pre-shared keys follow;
+// no site has such a key.
+const ownSecret = "*"
+
+// keysOf are the secrets of a key file.
+func keysOf(private map[string]string) linux.Keys {
+	secret, err := base64.StdEncoding.DecodeString(private[ownSecret])
+	return linux.Keys{
+		Private: func(site string) (string, bool) { key, ok := private[site]; return key, ok },
+		Shared: func(overlay, ident string) (string, bool) {
+			if err != nil || len(secret) < 32 {
+				return "", false
+			}
+			key, err := tunnel.SharedKey(secret, overlay, ident)
+			return key, err == nil
+		},
+	}
+}
+
 // loadKeys reads the private keys of a key file, makes those that sites lack,
-// and enters the public halves into the estate.
+// and enters the public halves into the estate. Where an overlay wants
+// pre-shared keys, it makes the secret they follow from.
 func loadKeys(path string, e *estate.Estate) (private map[string]string, made int, err error) {
 	private = map[string]string{}
 	text, err := os.ReadFile(path)
@@ -142,6 +163,14 @@ func loadKeys(path string, e *estate.Estate) (private map[string]string, made in
 	}
 	if e.Allocations.Keys == nil {
 		e.Allocations.Keys = map[string]string{}
+	}
+	for i := range e.Overlays {
+		if e.Overlays[i].PresharedKeys && private[ownSecret] == "" {
+			secret := make([]byte, 32)
+			_, _ = rand.Read(secret) // never fails
+			private[ownSecret] = base64.StdEncoding.EncodeToString(secret)
+			made++
+		}
 	}
 	for i := range e.Sites {
 		site := e.Sites[i].Key

@@ -125,10 +125,13 @@ type Overlay struct {
 	Costs        *Costs         `json:"costs,omitempty"`
 	KeepaliveS   int            `json:"keepalive_s,omitempty"` // of ends behind NAT that call; 0 means 25
 	Pins         []Pin          `json:"pins,omitempty"`
-	Crypto       *Crypto        `json:"crypto,omitempty"`
-	Breakout     *Breakout      `json:"breakout,omitempty"`
-	Probe        *Probe         `json:"probe,omitempty"`
-	Policy       *Policy        `json:"policy,omitempty"`
+	// PresharedKeys gives each tunnel a secret of its own that both ends know,
+	// besides their key pairs.
+	PresharedKeys bool      `json:"preshared_keys,omitempty"`
+	Crypto        *Crypto   `json:"crypto,omitempty"`
+	Breakout      *Breakout `json:"breakout,omitempty"`
+	Probe         *Probe    `json:"probe,omitempty"`
+	Policy        *Policy   `json:"policy,omitempty"`
 }
 
 // A Spoke is a member of an overlay that is not a hub. Hubs is its own hub

@@ -336,6 +336,9 @@ func (v *validator) overlay(path string, o *Overlay, sites map[string]bool) {
 			v.fail(at+".via", "a site cannot be its own neighbour")
 		}
 	}
+	if o.PresharedKeys && o.Transport == IPsec {
+		v.fail(path+".preshared_keys", "pre-shared keys per tunnel are for WireGuard; IPsec ends prove who they are with their own credentials")
+	}
 	v.crypto(path+".crypto", o.Crypto)
 	if o.Breakout != nil {
 		for i, key := range o.Breakout.Hubs {

@@ -11,6 +11,7 @@ import (
 
 	"wideknot/core/render"
 	"wideknot/core/render/linux"
+	"wideknot/core/tunnel"
 	"wideknot/internal/identity"
 	"wideknot/internal/store"
 )
@@ -33,7 +34,7 @@ func (d *Desk) PrivateKey(ctx context.Context, at Place, site string) (string, e
 	if err != nil {
 		return "", err
 	}
-	private, ok := keys(site)
+	private, ok := keys.Private(site)
 	if !ok {
 		return "", ErrKeyElsewhere
 	}
@@ -41,10 +42,12 @@ func (d *Desk) PrivateKey(ctx context.Context, at Place, site string) (string, e
 }
 
 // privateKeys opens the private keys of one site, or with an empty key of all,
-// that belong to the public keys its peers are told. That they were revealed is
+// that belong to the public keys its peers are told, and the secret from which
+// pre-shared keys follow. That they were revealed is
 // recorded before anybody gets them.
 func (d *Desk) privateKeys(ctx context.Context, view *View, only string) (linux.Keys, error) {
 	opened := map[string]string{}
+	var secret []byte
 	err := d.store.InTransaction(ctx, func(tx *store.Tx) error {
 		clear(opened)
 		object := "site " + only
@@ -53,6 +56,10 @@ func (d *Desk) privateKeys(ctx context.Context, view *View, only string) (linux.
 		}
 		act := identity.Act{Action: "secret.reveal", Estate: view.estateID, Draft: view.Draft, Object: "private key of " + object}
 		if err := identity.Record(ctx, tx, time.Now().UTC(), act); err != nil {
+			return err
+		}
+		var err error
+		if secret, err = d.estateSecret(tx, view.Key, view.estateID); err != nil && !errors.Is(err, ErrNotFound) {
 			return err
 		}
 		held, err := tx.SiteKeys(view.estateID)
@@ -72,8 +79,32 @@ func (d *Desk) privateKeys(ctx context.Context, view *View, only string) (linux.
 		}
 		return nil
 	})
-	return func(site string) (string, bool) { key, ok := opened[site]; return key, ok }, err
+	return linux.Keys{
+		Private: func(site string) (string, bool) { key, ok := opened[site]; return key, ok },
+		Shared: func(overlay, ident string) (string, bool) {
+			if secret == nil {
+				return "", false
+			}
+			key, err := tunnel.SharedKey(secret, overlay, ident)
+			return key, err == nil
+		},
+	}, err
 }
+
+// estateSecret opens the secret from which an estate's pre-shared keys follow.
+func (d *Desk) estateSecret(tx *store.Tx, key string, id uint64) ([]byte, error) {
+	row, err := tx.EstateSecret(id)
+	if err != nil {
+		return nil, err
+	}
+	secret, err := d.sealer.Open(row.Sealed, secretPurpose(key))
+	if err != nil {
+		return nil, fmt.Errorf("opening the estate's secret: %w", err)
+	}
+	return secret, nil
+}
+
+func secretPurpose(estateKey string) string { return "estate secret " + estateKey }
 
 // Bundle renders the configuration of one site, without private keys.
 func (v *View) Bundle(site int) []render.File { return linux.Site(v.Routes, site, linux.NoKeys) }
@@ -88,7 +119,7 @@ func (v *View) bundleOf(site int) []render.File {
 
 // Archive writes the configurations of all sites, or of one, as a zip file.
 func (d *Desk) Archive(ctx context.Context, view *View, site string, withKeys bool, w io.Writer) error {
-	keys := linux.Keys(linux.NoKeys)
+	keys := linux.NoKeys
 	if withKeys {
 		var err error
 		if keys, err = d.privateKeys(ctx, view, site); err != nil {
@@ -120,8 +151,12 @@ func (d *Desk) Reseal(ctx context.Context) (int, error) {
 	n := 0
 	err := d.store.InTransaction(ctx, func(tx *store.Tx) error {
 		n = 0
-		err := tx.EachSiteKey(func(estate string, k *store.SiteKey) (bool, error) {
-			sealed, err := d.sealer.Reseal(k.Sealed, keyPurpose(estate, k.Site))
+		err := tx.EachSecret(func(estate string, k *store.SiteKey) (bool, error) {
+			purpose := keyPurpose(estate, k.Site)
+			if k.Site == "" {
+				purpose = secretPurpose(estate)
+			}
+			sealed, err := d.sealer.Reseal(k.Sealed, purpose)
 			if err != nil {
 				return false, fmt.Errorf("the key of %s in %s: %w", k.Site, estate, err)
 			}

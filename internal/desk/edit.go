@@ -311,6 +311,14 @@ func storeParts(tx *store.Tx, row store.Draft, changes []change) error {
 // before it was deleted gets that one back, and one that another draft has too
 // gets the same there.
 func (d *Desk) makeKeys(tx *store.Tx, row store.Estate, e *estate.Estate) error {
+	for i := range e.Overlays {
+		if e.Overlays[i].PresharedKeys {
+			if err := d.makeSecret(tx, row); err != nil {
+				return err
+			}
+			break
+		}
+	}
 	missing := false
 	for i := range e.Sites {
 		missing = missing || e.Allocations.Keys[e.Sites[i].Key] == "" && e.Sites[i].Gateway.PublicKey == ""
@@ -350,6 +358,17 @@ func (d *Desk) makeKeys(tx *store.Tx, row store.Estate, e *estate.Estate) error 
 		return nil
 	}
 	return tx.AddSiteKeys(fresh)
+}
+
+// makeSecret gives an estate the secret from which its pre-shared keys follow,
+// if it has none.
+func (d *Desk) makeSecret(tx *store.Tx, row store.Estate) error {
+	if _, err := tx.EstateSecret(row.ID); !errors.Is(err, ErrNotFound) {
+		return err
+	}
+	secret := make([]byte, 32)
+	_, _ = rand.Read(secret) // never fails
+	return tx.AddEstateSecret(&store.EstateSecret{EstateID: row.ID, Sealed: d.sealer.Seal(secret, secretPurpose(row.Key))})
 }
 
 func keyPurpose(estateKey, site string) string { return "site key " + estateKey + "/" + site }

@@ -262,9 +262,26 @@ func (t *Tx) SiteKeys(estate uint64) ([]SiteKey, error) {
 // AddSiteKeys stores new key pairs.
 func (t *Tx) AddSiteKeys(rows []SiteKey) error { return t.db.CreateInBatches(rows, 200).Error }
 
-// EachSiteKey goes through all key pairs of all estates, locked, and stores
-// those that change.
-func (t *Tx) EachSiteKey(change func(estate string, key *SiteKey) (changed bool, err error)) error {
+// An EstateSecret is what an estate's pre-shared keys follow from, sealed.
+type EstateSecret struct {
+	EstateID uint64 `gorm:"primaryKey;autoIncrement:false"`
+	Sealed   []byte
+}
+
+// EstateSecret returns the secret of an estate.
+func (t *Tx) EstateSecret(estate uint64) (EstateSecret, error) {
+	var row EstateSecret
+	return row, found(t.db.Where("estate_id = ?", estate).Take(&row))
+}
+
+// AddEstateSecret stores the secret of an estate, once.
+func (t *Tx) AddEstateSecret(row *EstateSecret) error {
+	return t.db.Clauses(clause.OnConflict{DoNothing: true}).Create(row).Error
+}
+
+// EachSecret goes through all key pairs of all estates, and (as a key of no
+// site) the estates' own secrets, locked, and stores those that change.
+func (t *Tx) EachSecret(change func(estate string, key *SiteKey) (changed bool, err error)) error {
 	var estates []Estate
 	if err := t.db.Find(&estates).Error; err != nil {
 		return err
@@ -283,6 +300,21 @@ func (t *Tx) EachSiteKey(change func(estate string, key *SiteKey) (changed bool,
 				if err := t.db.Model(&rows[i]).Select("sealed").Updates(&rows[i]).Error; err != nil {
 					return err
 				}
+			}
+		}
+		own, err := t.EstateSecret(e.ID)
+		if errors.Is(err, ErrNotFound) {
+			continue
+		} else if err != nil {
+			return err
+		}
+		key := SiteKey{Sealed: own.Sealed}
+		if changed, err := change(e.Key, &key); err != nil {
+			return err
+		} else if changed {
+			own.Sealed = key.Sealed
+			if err := t.db.Save(&own).Error; err != nil {
+				return err
 			}
 		}
 	}

@@ -15,11 +15,35 @@ import (
 	"wideknot/core/tunnel"
 )
 
-// Keys returns the private key of a site, or false when it is to be left out.
-type Keys func(site string) (string, bool)
+// Keys knows the secrets that go into bundles, in base64. A nil function leaves
+// its kind out, and false one key.
+type Keys struct {
+	Private func(site string) (string, bool)
+	Shared  func(overlay, tunnel string) (string, bool) // by the tunnel's ident
+}
 
-// NoKeys leaves all private keys out.
-func NoKeys(string) (string, bool) { return "", false }
+// NoKeys leaves all secrets out.
+var NoKeys Keys
+
+func (k Keys) private(site string) (string, bool) {
+	if k.Private == nil {
+		return "", false
+	}
+	return k.Private(site)
+}
+
+// presharedKey returns the pre-shared key of a tunnel; wanted is false when it has
+// none.
+func (b *bundle) presharedKey(peer *tunnel.Peer) (key string, known, wanted bool) {
+	if !peer.Overlay.Spec.PresharedKeys {
+		return "", false, false
+	}
+	if b.keys.Shared == nil {
+		return "", false, true
+	}
+	key, known = b.keys.Shared(peer.Overlay.Spec.Key, b.plan.Ident(peer.Tunnel))
+	return key, known, true
+}
 
 // Site renders the bundle of one site, in a folder named for it. The same plan
 // gives the same bytes. It is empty for a site without tunnels.
@@ -103,7 +127,7 @@ func (b *bundle) wireguard(peer *tunnel.Peer) []byte {
 		Str(": ").Str(b.site.Key).Str("/").Str(local.Key).Str(" to ").
 		Str(b.plan.Site(peer.Remote.Site).Key).Str("/").Line(remote.Key)
 	t.Line("[Interface]")
-	if key, ok := b.keys(b.site.Key); ok {
+	if key, ok := b.keys.private(b.site.Key); ok {
 		t.Str("PrivateKey = ").Line(key)
 	} else {
 		t.Line("# The private key is not in this bundle; see README.txt.")
@@ -114,6 +138,11 @@ func (b *bundle) wireguard(peer *tunnel.Peer) []byte {
 	}
 	t.End().Line("[Peer]")
 	t.Str("PublicKey = ").Line(peer.PublicKey)
+	if key, known, wanted := b.presharedKey(peer); known {
+		t.Str("PresharedKey = ").Line(key)
+	} else if wanted {
+		t.Line("# The pre-shared key is not in this bundle; see README.txt.")
+	}
 	t.Str("AllowedIPs = ")
 	for i, prefix := range peer.Allowed {
 		if i > 0 {

@@ -55,7 +55,7 @@ func TestGoldenBundles(t *testing.T) {
 func TestPrivateKeysAreLeftOutUnlessAskedFor(t *testing.T) {
 	m, keys := example(t, "three-sites")
 	for site := range m.Plan.Estate.Sites {
-		secret, _ := keys(m.Plan.Site(site).Key)
+		secret, _ := keys.Private(m.Plan.Site(site).Key)
 		for _, f := range linux.Site(m, site, linux.NoKeys) {
 			if strings.Contains(string(f.Text), secret) || strings.Contains(string(f.Text), "PrivateKey =") {
 				t.Errorf("%s holds a private key", f.Path)

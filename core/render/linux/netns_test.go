@@ -1,6 +1,7 @@
 package linux_test
 
 import (
+	"bytes"
 	"fmt"
 	"net"
 	"os"
@@ -255,6 +256,7 @@ func (l *lab) bringUp(m *route.Map, site int, keys linux.Keys, folder string) {
 func TestHubStandsByForHub(t *testing.T) {
 	l := newLab(t)
 	m, keys := example(t, "two-hubs")
+	m.Plan.Estate.Overlays[0].PresharedKeys = true // nothing derived depends on it
 	folder := t.TempDir()
 	for i := range m.Plan.Estate.Sites {
 		site := m.Plan.Site(i)
@@ -337,5 +339,11 @@ func example(t *testing.T, name string) (*route.Map, linux.Keys) {
 		private[e.Sites[i].Key] = key.private
 		e.Allocations.Keys[e.Sites[i].Key] = key.public
 	}
-	return route.Build(tunnel.Derive(e)), func(site string) (string, bool) { key, ok := private[site]; return key, ok }
+	return route.Build(tunnel.Derive(e)), linux.Keys{
+		Private: func(site string) (string, bool) { key, ok := private[site]; return key, ok },
+		Shared: func(overlay, ident string) (string, bool) {
+			key, err := tunnel.SharedKey(bytes.Repeat([]byte{7}, 32), overlay, ident)
+			return key, err == nil
+		},
+	}
 }

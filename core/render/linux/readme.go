@@ -21,9 +21,14 @@ func (b *bundle) readme() []byte {
 		name := b.peers[i].Interface
 		t.Str("    wg setconf ").Str(name).Str(" wg/").Str(name).Line(".conf")
 	}
-	if _, ok := b.keys(b.site.Key); !ok {
-		for i := range b.peers {
-			t.Str("    wg set ").Str(b.peers[i].Interface).Line(" private-key FILE-WITH-THIS-SITES-PRIVATE-KEY")
+	_, private := b.keys.private(b.site.Key)
+	for i := range b.peers {
+		peer := &b.peers[i]
+		if !private {
+			t.Str("    wg set ").Str(peer.Interface).Line(" private-key FILE-WITH-THIS-SITES-PRIVATE-KEY")
+		}
+		if _, known, wanted := b.presharedKey(peer); wanted && !known {
+			t.Str("    wg set ").Str(peer.Interface).Str(" peer ").Str(peer.PublicKey).Line(" preshared-key FILE-WITH-THIS-TUNNELS-PRE-SHARED-KEY")
 		}
 	}
 	for _, f := range []struct {

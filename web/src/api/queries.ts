@@ -22,6 +22,12 @@ export const useEstate = (at: Place) =>
     queryFn: () => answered(client.GET("/api/estates/{estate}/drafts/{draft}", { params: inPlace(at) })),
   });
 
+/** Whether who looks may edit the place. */
+export function useMayEdit(at: Place): boolean {
+  const head = useEstate(at).data;
+  return head !== undefined && !head.fixed && !head.discarded && head.role !== "reader";
+}
+
 export const useSites = (at: Place) =>
   useQuery({
     queryKey: [at.estate, at.draft, "sites"],

@@ -1365,6 +1365,7 @@ export interface components {
             pairing_limit?: number;
             pins?: components["schemas"]["Pin"][];
             policy?: components["schemas"]["Policy"];
+            preshared_keys?: boolean;
             probe?: components["schemas"]["Probe"];
             shape: string;
             spokes?: components["schemas"]["Spoke"][];
@@ -1527,6 +1528,7 @@ export interface components {
             pairing_limit?: number;
             pins?: components["schemas"]["Pin"][];
             policy?: components["schemas"]["Policy"];
+            preshared_keys?: boolean;
             probe?: components["schemas"]["Probe"];
             /** Format: int64 */
             revision: number;

@@ -2,7 +2,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Finding, Subject } from "../api/client";
 import { type Place, pageOf } from "../api/place";
-import { useRepair } from "../api/queries";
+import { useMayEdit, useRepair } from "../api/queries";
 import { Mark } from "./mark";
 import { Trouble } from "./trouble";
 
@@ -43,6 +43,7 @@ const FEW = 6;
 function FindingItem({ at, finding: f }: { at: Place; finding: Finding }) {
   const [all, setAll] = useState(false);
   const repair = useRepair(at);
+  const mayEdit = useMayEdit(at);
   const places = all ? f.subjects : f.subjects.slice(0, FEW);
   return (
     <li className="border-b border-base-300 py-2 grid grid-cols-[90px_minmax(0,1fr)] gap-x-3">
@@ -71,7 +72,7 @@ function FindingItem({ at, finding: f }: { at: Place; finding: Finding }) {
             </button>
           ) : null}
         </p>
-        {f.repairs && f.repairs.length > 0 ? (
+        {mayEdit && f.repairs && f.repairs.length > 0 ? (
           <p className="flex flex-wrap gap-2 mt-1.5">
             {f.repairs.map((r) => (
               <button

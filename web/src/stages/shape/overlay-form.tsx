@@ -145,6 +145,19 @@ export function OverlayForm({
             )}
           </Field>
         </div>
+        {overlay.transport === "ipsec" ? null : (
+          <label
+            className="pt-5 flex gap-1.5 items-center"
+            title="A secret for each tunnel that both ends know, besides their key pairs"
+          >
+            <input
+              type="checkbox"
+              checked={overlay.preshared_keys ?? false}
+              onChange={(e) => change({ preshared_keys: e.target.checked || undefined })}
+            />
+            Pre-shared keys
+          </label>
+        )}
         <p className="pt-5">
           <strong>{overlay.tunnels}</strong> tunnels among <strong>{overlay.members.length}</strong> sites
           {save.isPending ? (

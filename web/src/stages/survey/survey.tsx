@@ -1,7 +1,7 @@
 import { Plus } from "lucide-react";
 import { Link, useSearchParams } from "react-router";
 import { apiOf, type Place, usePlace } from "../../api/place";
-import { useEstate, useSites } from "../../api/queries";
+import { useEstate, useMayEdit, useSites } from "../../api/queries";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
@@ -12,6 +12,7 @@ export default function Survey() {
   const at = usePlace();
   const sites = useSites(at);
   const head = useEstate(at);
+  const mayEdit = useMayEdit(at);
   const [params, setParams] = useSearchParams();
   const open = params.get("site") ?? "";
   const show = (site: string) =>
@@ -52,13 +53,17 @@ export default function Survey() {
             <Link className="btn btn-sm" to="regions">
               Regions
             </Link>
-            <Link className="btn btn-sm" to="import">
-              Import
-            </Link>
+            {mayEdit ? (
+              <Link className="btn btn-sm" to="import">
+                Import
+              </Link>
+            ) : null}
             <Exports at={at} />
-            <button type="button" className="btn btn-sm btn-primary" onClick={() => show(NEW_SITE)}>
-              <Plus size={14} aria-hidden="true" /> Add a site
-            </button>
+            {mayEdit ? (
+              <button type="button" className="btn btn-sm btn-primary" onClick={() => show(NEW_SITE)}>
+                <Plus size={14} aria-hidden="true" /> Add a site
+              </button>
+            ) : null}
           </>
         }
       >
