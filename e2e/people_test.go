@@ -90,7 +90,7 @@ func TestReleaseAndCatchUp(t *testing.T) {
 	p.must("GET", first+"/sites", nil, &sites)
 	for _, s := range sites {
 		if s["key"] == "eelgate" {
-			for _, derived := range []string{"revision", "tunnels", "errors", "warnings"} {
+			for _, derived := range []string{"revision", "tunnels", "hub_fit", "errors", "warnings"} {
 				delete(s, derived)
 			}
 			s["demand_mbps"] = 20

@@ -5,7 +5,6 @@ import (
 	"net/netip"
 	"slices"
 
-	"wideknot/core/addr"
 	"wideknot/core/estate"
 )
 
@@ -93,25 +92,15 @@ func room(in *Input, p place) (netip.Prefix, bool) {
 	if in.used == nil {
 		in.used = usedSpace(in.Plan.Estate)
 	}
-	for _, region := range in.Plan.Estate.About.Regions {
-		if region.Key != p.site.Region {
-			continue
-		}
-		for _, block := range region.Blocks {
-			if block.Addr().Is4() != p.subnet.Prefix.Addr().Is4() {
-				continue
-			}
-			if free, ok := addr.BestFit(block, in.used, p.subnet.Prefix.Bits()); ok {
-				return free, true
-			}
-		}
-	}
-	return netip.Prefix{}, false
+	return freeIn(in.Plan.Estate, in.used, p.site.Region, p.subnet.Prefix)
 }
 
 // usedSpace lists everything a new subnet must not overlap.
 func usedSpace(e *estate.Estate) []netip.Prefix {
 	var used []netip.Prefix
+	for _, r := range e.About.Reserved {
+		used = append(used, r.Prefix)
+	}
 	for i := range e.Sites {
 		for j := range e.Sites[i].Subnets {
 			used = append(used, e.Sites[i].Subnets[j].Prefix)

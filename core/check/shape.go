@@ -90,7 +90,7 @@ func hubReach(in *Input, report func(Finding)) {
 		o := &p.Overlays[i]
 		for _, h := range o.Hubs {
 			site := p.Site(h)
-			if slices.ContainsFunc(site.Links, func(l estate.Link) bool { return l.Reach == estate.Static && !l.NoTunnels }) {
+			if site.HubFit() {
 				continue
 			}
 			report(Finding{

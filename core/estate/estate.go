@@ -29,6 +29,15 @@ type About struct {
 	// Underlays names the address blocks of private underlays, such as a
 	// carrier's WAN, so that nothing inside an overlay takes them too.
 	Underlays []Region `json:"underlays,omitempty"`
+	// Reserved are blocks kept for something to come: nothing new is offered
+	// out of them.
+	Reserved []Reservation `json:"reserved,omitempty"`
+}
+
+// A Reservation is a block kept for something.
+type Reservation struct {
+	Prefix netip.Prefix `json:"prefix"`
+	For    string       `json:"for"`
 }
 
 // A Region is a part of the estate with address blocks of its own, from which
@@ -124,6 +133,7 @@ type Overlay struct {
 	Direct       [][]string     `json:"direct,omitempty"`
 	Costs        *Costs         `json:"costs,omitempty"`
 	KeepaliveS   int            `json:"keepalive_s,omitempty"` // of ends behind NAT that call; 0 means 25
+	TunnelOrder  []PairOrder    `json:"tunnel_order,omitempty"`
 	Pins         []Pin          `json:"pins,omitempty"`
 	// PresharedKeys gives each tunnel a secret of its own that both ends know,
 	// besides their key pairs.
@@ -148,6 +158,18 @@ type Costs struct {
 	HubStep int `json:"hub_step,omitempty"`
 	HubHub  int `json:"hub_hub,omitempty"`
 	Direct  int `json:"direct,omitempty"`
+}
+
+// A PairOrder puts some tunnels of a pair of sites before the others, in the
+// order given, whatever the ranks of their links. Both ends follow it.
+type PairOrder struct {
+	Between []string `json:"between"` // two sites
+	First   []string `json:"first"`   // tunnels by TunnelIdent; those that there are not count for nothing
+}
+
+// Of reports whether the order is that of two sites.
+func (o *PairOrder) Of(a, b string) bool {
+	return len(o.Between) == 2 && (o.Between[0] == a && o.Between[1] == b || o.Between[0] == b && o.Between[1] == a)
 }
 
 // A Pin makes one site send its traffic to Prefix (to everything when unset) by
@@ -366,6 +388,12 @@ func (s *Site) Shared(overlay string) []netip.Prefix {
 		}
 	}
 	return out
+}
+
+// HubFit reports whether the site can be a hub: it has a link that tunnels may
+// use and that is always found at the same place.
+func (s *Site) HubFit() bool {
+	return slices.ContainsFunc(s.Links, func(l Link) bool { return l.Reach == Static && !l.NoTunnels })
 }
 
 // Link returns the site's link of that key, or nil.

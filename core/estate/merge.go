@@ -16,6 +16,7 @@ func Merge(base, document *Estate) *Estate {
 	}
 	out.About.Regions = lay(out.About.Regions, document.About.Regions, func(r Region) string { return r.Key })
 	out.About.Underlays = lay(out.About.Underlays, document.About.Underlays, func(r Region) string { return r.Key })
+	out.About.Reserved = lay(out.About.Reserved, document.About.Reserved, func(r Reservation) string { return r.Prefix.String() })
 	out.Sites = lay(out.Sites, document.Sites, func(s Site) string { return s.Key })
 	out.Overlays = lay(out.Overlays, document.Overlays, func(o Overlay) string { return o.Key })
 	out.Allocations = Allocations{
@@ -80,6 +81,7 @@ func (o Overlay) without(site string) Overlay {
 	}
 	o.Spokes = spokes
 	o.Direct = slices.DeleteFunc(slices.Clone(o.Direct), func(pair []string) bool { return slices.Contains(pair, site) })
+	o.TunnelOrder = slices.DeleteFunc(slices.Clone(o.TunnelOrder), func(t PairOrder) bool { return slices.Contains(t.Between, site) })
 	o.Pins = slices.DeleteFunc(slices.Clone(o.Pins), func(p Pin) bool { return p.Site == site || p.Via == site })
 	if o.Breakout != nil {
 		b := *o.Breakout
@@ -105,6 +107,9 @@ func (e *Estate) WithoutStrangers() *Estate {
 		named := slices.Clone(o.Members())
 		for _, s := range o.Spokes {
 			named = append(named, s.Hubs...)
+		}
+		for _, t := range o.TunnelOrder {
+			named = append(named, t.Between...)
 		}
 		for _, p := range o.Pins {
 			named = append(named, p.Site, p.Via)

@@ -294,6 +294,7 @@ func (e *Estate) Clone() *Estate {
 	c := *e
 	c.About.Regions = slices.Clone(e.About.Regions)
 	c.About.Underlays = slices.Clone(e.About.Underlays)
+	c.About.Reserved = slices.Clone(e.About.Reserved)
 	c.Sites = make([]Site, len(e.Sites))
 	for i := range e.Sites {
 		c.Sites[i] = e.Sites[i]

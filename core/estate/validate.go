@@ -46,6 +46,13 @@ func Validate(e *Estate) []Problem {
 			v.prefix(fmt.Sprintf("%s.blocks[%d]", path, j), b)
 		}
 	}
+	for i, r := range e.About.Reserved {
+		path := fmt.Sprintf("estate.reserved[%d]", i)
+		v.prefix(path+".prefix", r.Prefix)
+		if strings.TrimSpace(r.For) == "" {
+			v.fail(path+".for", "say what %s is kept for", r.Prefix)
+		}
+	}
 	overlays := map[string]bool{}
 	for i := range e.Overlays {
 		v.key(fmt.Sprintf("overlays[%d].key", i), e.Overlays[i].Key, "overlay", overlays)
@@ -330,6 +337,15 @@ func (v *validator) overlay(path string, o *Overlay, sites map[string]bool) {
 		v.between(path+".costs.direct", "cost", float64(c.Direct), 1, 100000)
 	}
 	v.between(path+".keepalive_s", "keepalive in seconds", float64(o.KeepaliveS), 1, 3600)
+	for i, t := range o.TunnelOrder {
+		at := fmt.Sprintf("%s.tunnel_order[%d]", path, i)
+		if len(t.Between) != 2 || t.Between[0] == t.Between[1] {
+			v.fail(at+".between", "an order of tunnels is between two sites")
+			continue
+		}
+		known(at+".between[0]", t.Between[0])
+		known(at+".between[1]", t.Between[1])
+	}
 	for i, pin := range o.Pins {
 		at := fmt.Sprintf("%s.pins[%d]", path, i)
 		if known(at+".site", pin.Site) && known(at+".via", pin.Via) && pin.Site == pin.Via {

@@ -99,6 +99,7 @@ func (o *Overlay) pair(p *Plan, a, b int, links [][]usable) []Tunnel {
 	}
 	if len(found) > 1 {
 		slices.SortFunc(found, compareCandidates)
+		o.prefer(p.Site(a).Key, p.Site(b).Key, found)
 		found = o.keep(found)
 	}
 	tunnels := make([]Tunnel, len(found))
@@ -117,6 +118,23 @@ func (o *Overlay) pair(p *Plan, a, b int, links [][]usable) []Tunnel {
 		tunnels[i] = t
 	}
 	return tunnels
+}
+
+// prefer puts those candidates first that the engineer put first.
+func (o *Overlay) prefer(a, b string, found []candidate) {
+	for i := range o.Spec.TunnelOrder {
+		order := &o.Spec.TunnelOrder[i]
+		if !order.Of(a, b) {
+			continue
+		}
+		place := func(c candidate) int {
+			if at := slices.Index(order.First, estate.TunnelIdent(a, c.a.key, b, c.b.key)); at >= 0 {
+				return at
+			}
+			return len(order.First)
+		}
+		slices.SortStableFunc(found, func(x, y candidate) int { return place(x) - place(y) })
+	}
 }
 
 // keep applies the pairing mode to candidates in rank order.

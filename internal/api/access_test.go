@@ -38,6 +38,10 @@ var least = map[string]string{
 	"undo": "planner", "redo": "planner", "repair": "planner", "save-site": "planner", "delete-site": "planner", "save-overlay": "planner",
 	"delete-overlay": "planner", "share": "planner", "preview-import": "planner", "import": "planner",
 
+	"get-space": "reader", "find-room": "reader", "weigh-repairs": "reader", "get-loom": "reader", "get-pair": "reader", "get-both-ends": "reader",
+	"check-key": "reader", "follow": "reader", "find": "reader", "get-before-after": "reader", "get-pattern": "reader",
+	"reserve": "planner", "repair-all": "planner", "set-tunnel-order": "planner", "set-direct": "planner", "set-hub-order": "planner", "add-like": "planner",
+
 	"release": "operator", "reveal-key": "operator",
 
 	"set-person": "owner", "remove-person": "owner",
@@ -137,7 +141,7 @@ func (s *server) letIn(method, path string, headers ...string) (bool, int) {
 	path = inPath.ReplaceAllStringFunc(path, func(name string) string {
 		return map[string]string{
 			"{estate}": "brindlewater", "{draft}": "first", "{site}": "tarnhollow", "{overlay}": "ops", "{sheet}": "sites",
-			"{account}": "99999", "{session}": "99999", "{token}": "99999", "{format}": "json",
+			"{account}": "99999", "{session}": "99999", "{token}": "99999", "{format}": "json", "{a}": "tarnhollow", "{b}": "harrowmere", "{pattern}": "eelgate",
 		}[name]
 	})
 	var body any

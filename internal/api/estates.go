@@ -49,6 +49,7 @@ type LedgerSite struct {
 	estate.Site
 	Revision uint64 `json:"revision"`
 	Tunnels  int    `json:"tunnels"`
+	HubFit   bool   `json:"hub_fit" doc:"has a static link that tunnels may use, so it can be a hub"`
 	Errors   int    `json:"errors"`
 	Warnings int    `json:"warnings"`
 }
@@ -208,6 +209,9 @@ func (s *Server) describe(a huma.API) {
 	s.events(a)
 	survey(a, s.Desk)
 	shape(a, s.Desk)
+	space(a, s.Desk)
+	s.loom(a)
+	s.follow(a)
 	transfer(a, s.Desk)
 	sitePlans(a, s.Desk)
 }

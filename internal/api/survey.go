@@ -41,7 +41,7 @@ func sitesOf(v *desk.View) []LedgerSite {
 		s := v.Estate.Sites[i]
 		out[i] = LedgerSite{
 			Site: s, Revision: v.Revisions[desk.PartID(store.Site, s.Key)],
-			Tunnels: len(v.Plan.Ends(i)), Errors: errors[s.Key], Warnings: warnings[s.Key],
+			Tunnels: len(v.Plan.Ends(i)), HubFit: s.HubFit(), Errors: errors[s.Key], Warnings: warnings[s.Key],
 		}
 	}
 	return out

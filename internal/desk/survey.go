@@ -142,3 +142,19 @@ func setShare(n *estate.Subnet, overlay string, take bool) {
 func (d *Desk) Repair(ctx context.Context, o Order, r check.Repair) (*View, error) {
 	return d.edit(ctx, o, r.Label, func(e *estate.Estate) (*estate.Estate, error) { return check.Apply(e, r) })
 }
+
+// Reserve keeps a block for something, or with an empty purpose frees it.
+func (d *Desk) Reserve(ctx context.Context, o Order, r estate.Reservation) (*View, error) {
+	label := fmt.Sprintf("Reserve %s for %s", r.Prefix, r.For)
+	if r.For == "" {
+		label = fmt.Sprintf("Free %s", r.Prefix)
+	}
+	return d.edit(ctx, o, label, func(e *estate.Estate) (*estate.Estate, error) {
+		out := e.Clone()
+		out.About.Reserved = slices.DeleteFunc(out.About.Reserved, func(old estate.Reservation) bool { return old.Prefix == r.Prefix })
+		if r.For != "" {
+			out.About.Reserved = append(out.About.Reserved, r)
+		}
+		return out, nil
+	})
+}

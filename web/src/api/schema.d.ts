@@ -263,6 +263,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/drafts/{draft}/both-ends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read a tunnel at both ends, line by line */
+        get: operations["get-both-ends"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/drafts/{draft}/catch-up": {
         parameters: {
             query?: never;
@@ -334,6 +351,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/drafts/{draft}/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Find things by name, address or two addresses */
+        get: operations["find"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/drafts/{draft}/findings": {
         parameters: {
             query?: never;
@@ -343,6 +377,23 @@ export interface paths {
         };
         /** List what is wrong or risky */
         get: operations["list-findings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Follow a packet and its answer */
+        get: operations["follow"];
         put?: never;
         post?: never;
         delete?: never;
@@ -415,6 +466,91 @@ export interface paths {
         post?: never;
         /** Delete an overlay */
         delete: operations["delete-overlay"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/hub-order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give spokes a hub order */
+        put: operations["set-hub-order"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/loom": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read an overlay pair by pair */
+        get: operations["get-loom"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/pairs/{a}/{b}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read all that can join two sites */
+        get: operations["get-pair"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/pairs/{a}/{b}/direct": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Join two sites directly, or no longer */
+        put: operations["set-direct"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/pairs/{a}/{b}/order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put tunnels of a pair first; both ends follow */
+        put: operations["set-tunnel-order"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -505,6 +641,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/drafts/{draft}/repairs/all": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Carry out several repairs as one edit */
+        post: operations["repair-all"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/repairs/weigh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Learn what repairs would change, without carrying them out */
+        post: operations["weigh-repairs"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/reserved": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a block for something, or free it */
+        put: operations["reserve"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Find free blocks of a size, the best fit of each region block */
+        get: operations["find-room"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/drafts/{draft}/sheets/{sheet}": {
         parameters: {
             query?: never;
@@ -557,6 +761,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/drafts/{draft}/sites/{site}/before-after": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Compare a site's routes with those of the release the draft is based on */
+        get: operations["get-before-after"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/sites/{site}/check-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Learn what is wrong with a pasted public key */
+        post: operations["check-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/sites/{site}/like/{pattern}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Add a site after the pattern of another, to its overlays too */
+        put: operations["add-like"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/sites/{site}/pattern": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Propose a new site after the pattern of another */
+        get: operations["get-pattern"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/drafts/{draft}/sites/{site}/plan": {
         parameters: {
             query?: never;
@@ -585,6 +857,23 @@ export interface paths {
         put?: never;
         /** Reveal the private key of a site */
         post: operations["reveal-key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/space": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read what has which addresses, and what is free */
+        get: operations["get-space"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -892,6 +1181,7 @@ export interface components {
         About: {
             name: string;
             regions?: components["schemas"]["Region"][];
+            reserved?: components["schemas"]["Reservation"][];
             underlays?: components["schemas"]["Region"][];
         };
         AccountLine: {
@@ -940,6 +1230,17 @@ export interface components {
             request: string;
             who: string;
         };
+        BothEnds: {
+            a: string;
+            b: string;
+            lines: components["schemas"]["EndLine"][];
+            /** Format: int64 */
+            of: number;
+            overlay: string;
+            /** Format: int64 */
+            rank: number;
+            tunnel: string;
+        };
         Breakout: {
             except?: string[];
             hubs: string[];
@@ -970,8 +1271,23 @@ export interface components {
             name: string;
             what: string[];
         };
+        "Check-keyRequest": {
+            key: string;
+        };
         "Check-linkRequest": {
             link: string;
+        };
+        ComparedLine: {
+            is: string;
+            moved: boolean;
+            prefix: string;
+            /** @description what stands by now, in order */
+            standby: string[];
+            to: string;
+            /** @description interface by which it left, and the neighbour; empty for no route */
+            was: string;
+            /** @description what set the winner apart from the first standby */
+            why: string;
         };
         Comparison: {
             changes: components["schemas"]["Consequences"];
@@ -1046,6 +1362,14 @@ export interface components {
             name: string;
             /** Format: int64 */
             revision: number;
+        };
+        EndLine: {
+            a: string;
+            b: string;
+            /** @description same, crossed (A's is what B was told of A), or own */
+            mirror: string;
+            what: string;
+            wrong: string;
         };
         Entrance: {
             demo?: components["schemas"]["DemoAccount"];
@@ -1177,6 +1501,21 @@ export interface components {
             title: string;
             why: string;
         };
+        Followed: {
+            /** @description the packet and its answer */
+            arrives: boolean;
+            forward: components["schemas"]["WalkedWay"];
+            /**
+             * Format: int64
+             * @description least on the way, bytes; 0 without tunnel
+             */
+            mtu: number;
+            return?: components["schemas"]["WalkedWay"];
+            /** @description the policies on the way */
+            rules: components["schemas"]["RuleTexts"][];
+            /** @description the answer takes the same tunnels */
+            symmetric: boolean;
+        };
         Gateway: {
             /** Format: double */
             clock_skew_s?: number;
@@ -1197,6 +1536,34 @@ export interface components {
             /** Format: ip */
             upstream?: string;
             used_ports?: number[];
+        };
+        Held: {
+            /**
+             * @description the worst finding about its address
+             * @enum {string}
+             */
+            clash: "" | "error" | "warning" | "note";
+            mapped?: string;
+            name?: string;
+            overlay?: string;
+            prefix: string;
+            share: string[];
+            site?: string;
+            /** @enum {string} */
+            what: "subnet" | "map" | "transit" | "reserved";
+            zone?: string;
+        };
+        Hit: {
+            detail: string;
+            from?: string;
+            id?: string;
+            kind: string;
+            overlay?: string;
+            prefix?: string;
+            site?: string;
+            text: string;
+            to?: string;
+            tunnel?: string;
         };
         ImportPreview: {
             /** @description in the estate afterwards */
@@ -1226,12 +1593,18 @@ export interface components {
             first: boolean;
             name: string;
         };
+        KeyVerdict: {
+            good: boolean;
+            text: string;
+        };
         LedgerSite: {
             /** Format: double */
             demand_mbps?: number;
             /** Format: int64 */
             errors: number;
             gateway?: components["schemas"]["Gateway"];
+            /** @description has a static link that tunnels may use, so it can be a hub */
+            hub_fit: boolean;
             key: string;
             links?: components["schemas"]["Link"][];
             name: string;
@@ -1270,6 +1643,36 @@ export interface components {
             underlay?: string;
             /** Format: double */
             up_mbps?: number;
+        };
+        Loom: {
+            /** @description sites */
+            columns: string[];
+            rows: components["schemas"]["LoomRow"][];
+        };
+        LoomPair: {
+            /** @description why no tunnel can serve them */
+            apart?: string;
+            /** @description the overlay wants them joined */
+            joined: boolean;
+            /**
+             * Format: int64
+             * @description of the hub in the site's order; 0 for other kinds of pair
+             */
+            position: number;
+            /** Format: int64 */
+            tunnels: number;
+        };
+        LoomRow: {
+            /** @description in order */
+            hubs: string[];
+            name: string;
+            /** @description has a hub order of its own */
+            own: boolean;
+            pairs: components["schemas"]["LoomPair"][];
+            region: string;
+            /** @enum {string} */
+            role: "hub" | "spoke" | "direct";
+            site: string;
         };
         "Make-archiveRequest": {
             /** @description with private keys, for operators */
@@ -1334,6 +1737,12 @@ export interface components {
             /** Format: date-time */
             used?: string;
         };
+        Offer: {
+            /** Format: int64 */
+            left: number;
+            prefix: string;
+            region: string;
+        };
         OpenSession: {
             address: string;
             agent: string;
@@ -1371,10 +1780,50 @@ export interface components {
             spokes?: components["schemas"]["Spoke"][];
             transit?: string[];
             transport?: string;
+            tunnel_order?: components["schemas"]["PairOrder"][];
         };
         Pair: {
             a: string;
             b: string;
+        };
+        PairLinks: {
+            link_a: string;
+            link_b: string;
+            why: string;
+        };
+        PairOrder: {
+            between: string[];
+            first: string[];
+        };
+        PairSheet: {
+            /** @description the leading end */
+            a: string;
+            b: string;
+            /** Format: int64 */
+            cost: number;
+            /** @description the overlay wants them joined */
+            joined: boolean;
+            /** @description pairs of links without tunnel, and why */
+            kept_apart: components["schemas"]["PairLinks"][];
+            kind: string;
+            links_a: string[];
+            links_b: string[];
+            /** @description the engineer put some tunnels first */
+            ordered: boolean;
+            /** @description in rank order */
+            tunnels: components["schemas"]["PairTunnel"][];
+            /** @description the hubs that carry the traffic where no tunnel does */
+            via: string[];
+        };
+        PairTunnel: {
+            family: string;
+            link_a: string;
+            link_b: string;
+            /** Format: int64 */
+            mtu: number;
+            /** @enum {string} */
+            opens: "a" | "b" | "both";
+            tunnel: string;
         };
         Parcel: {
             /** @description an estate document, YAML or JSON */
@@ -1389,6 +1838,11 @@ export interface components {
             prefix?: string;
             site?: string;
             zone?: string;
+        };
+        Patterned: {
+            /** @description subnets of the pattern for which the region has no room */
+            missing: string[];
+            site: components["schemas"]["Site"];
         };
         Person: {
             /** Format: int64 */
@@ -1471,8 +1925,28 @@ export interface components {
             site: string;
             to?: string;
         };
+        Repairs: {
+            repairs: components["schemas"]["Repair"][];
+        };
+        Reservation: {
+            for: string;
+            prefix: string;
+        };
+        ReserveRequest: {
+            /** @description empty frees it */
+            for: string;
+            prefix: string;
+        };
         "Reveal-keyResponse": {
             private_key: string;
+        };
+        Room: {
+            block: string;
+            free: string[];
+            holes?: string[];
+            region: string;
+            summary?: string;
+            used: string[];
         };
         RouteHop: {
             /** Format: int64 */
@@ -1492,6 +1966,11 @@ export interface components {
             protocol?: string;
             to?: components["schemas"]["Party"];
         };
+        RuleTexts: {
+            default: string;
+            overlay: string;
+            rules: string[];
+        };
         Set: {
             added: string[];
             changed: components["schemas"]["Change"][];
@@ -1501,6 +1980,14 @@ export interface components {
             administrator: boolean;
             closed: boolean;
         };
+        "Set-directRequest": {
+            join: boolean;
+        };
+        "Set-hub-orderRequest": {
+            /** @description empty for the overlay's own order */
+            hubs: string[];
+            sites: string[];
+        };
         "Set-passwordRequest": {
             next: string;
             now: string;
@@ -1509,6 +1996,10 @@ export interface components {
             email: string;
             /** @enum {string} */
             role: "reader" | "planner" | "operator" | "owner";
+        };
+        "Set-tunnel-orderRequest": {
+            /** @description tunnels; empty leaves the links' ranks to decide */
+            first: string[];
         };
         ShapedOverlay: {
             breakout?: components["schemas"]["Breakout"];
@@ -1536,6 +2027,7 @@ export interface components {
             spokes?: components["schemas"]["Spoke"][];
             transit?: string[];
             transport?: string;
+            tunnel_order?: components["schemas"]["PairOrder"][];
             /** Format: int64 */
             tunnels: number;
             zones: components["schemas"]["ZoneShare"][];
@@ -1654,6 +2146,11 @@ export interface components {
              */
             rank: number;
         };
+        Space: {
+            held: components["schemas"]["Held"][];
+            /** @description the regions' blocks with what is free in them */
+            rooms: components["schemas"]["Room"][];
+        };
         Spoke: {
             hubs?: string[];
             site: string;
@@ -1758,12 +2255,47 @@ export interface components {
             /** Format: int64 */
             tunnels_removed: number;
         };
+        TwoPlans: {
+            /** @description the release compared with, as a place */
+            base: string;
+            /** @description one line a prefix that either has, in address order */
+            lines: components["schemas"]["ComparedLine"][];
+            /** Format: int64 */
+            moved: number;
+        };
         "Use-linkRequest": {
             /** @description of the first administrator; others have one */
             email?: string;
             link: string;
             name: string;
             password: string;
+        };
+        WalkedStep: {
+            /** Format: int64 */
+            cost: number;
+            far: string;
+            far_interface: string;
+            interface: string;
+            /** Format: int64 */
+            mtu: number;
+            overlay: string;
+            site: string;
+            tunnel: string;
+            why: string;
+        };
+        WalkedWay: {
+            end: string;
+            from: string;
+            mend: string;
+            /**
+             * Format: int64
+             * @description policy rule that decided, from 1; 0 for the default or none
+             */
+            rule: number;
+            steps: components["schemas"]["WalkedStep"][];
+            to: string;
+            where: string;
+            why: string;
         };
         Weighing: {
             /**
@@ -2496,6 +3028,43 @@ export interface operations {
             };
         };
     };
+    "get-both-ends": {
+        parameters: {
+            query: {
+                overlay: string;
+                tunnel: string;
+            };
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BothEnds"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "catch-up": {
         parameters: {
             query?: never;
@@ -2636,6 +3205,42 @@ export interface operations {
             };
         };
     };
+    find: {
+        parameters: {
+            query?: {
+                q?: string;
+            };
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hit"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-findings": {
         parameters: {
             query?: never;
@@ -2657,6 +3262,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StagedFinding"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    follow: {
+        parameters: {
+            query: {
+                from: string;
+                to: string;
+                protocol?: "" | "tcp" | "udp" | "icmp";
+                port?: number;
+            };
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Followed"];
                 };
             };
             /** @description Error */
@@ -2846,6 +3490,214 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateHead"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-hub-order": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+                overlay: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-hub-orderRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateHead"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-loom": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+                overlay: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Loom"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-pair": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+                overlay: string;
+                a: string;
+                b: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairSheet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-direct": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+                overlay: string;
+                a: string;
+                b: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-directRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateHead"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-tunnel-order": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+                overlay: string;
+                a: string;
+                b: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-tunnel-orderRequest"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -3067,6 +3919,168 @@ export interface operations {
             };
         };
     };
+    "repair-all": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Repairs"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateHead"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "weigh-repairs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Repairs"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Weighing"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    reserve: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReserveRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateHead"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "find-room": {
+        parameters: {
+            query: {
+                /** @description length of the prefix */
+                bits: number;
+                region?: string;
+                ipv6?: boolean;
+            };
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Offer"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "export-sheet": {
         parameters: {
             query?: {
@@ -3225,6 +4239,163 @@ export interface operations {
             };
         };
     };
+    "get-before-after": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TwoPlans"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "check-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Check-keyRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeyVerdict"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "add-like": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+                site: string;
+                pattern: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Site"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateHead"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-pattern": {
+        parameters: {
+            query?: {
+                key?: string;
+                name?: string;
+            };
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Patterned"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-site-plan": {
         parameters: {
             query?: never;
@@ -3282,6 +4453,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Reveal-keyResponse"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-space": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Space"];
                 };
             };
             /** @description Error */

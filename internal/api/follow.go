@@ -1,0 +1,281 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wideknot/core/check"
+	"wideknot/core/estate"
+	"wideknot/core/find"
+	"wideknot/core/route"
+	"wideknot/internal/desk"
+)
+
+// Followed is the way of a packet and of its answer.
+type Followed struct {
+	Arrives   bool        `json:"arrives" doc:"the packet and its answer"`
+	Symmetric bool        `json:"symmetric" doc:"the answer takes the same tunnels"`
+	MTU       int         `json:"mtu" doc:"least on the way, bytes; 0 without tunnel"`
+	Forward   WalkedWay   `json:"forward"`
+	Return    *WalkedWay  `json:"return,omitempty"`
+	Overlays  []RuleTexts `json:"rules" doc:"the policies on the way"`
+}
+
+// RuleTexts is an overlay's policy in words, as far as a walk met it.
+type RuleTexts struct {
+	Overlay string   `json:"overlay"`
+	Rules   []string `json:"rules"`
+	Default string   `json:"default"`
+}
+
+// WalkedWay is one direction.
+type WalkedWay struct {
+	From  string       `json:"from"`
+	To    string       `json:"to"`
+	End   route.Ending `json:"end"`
+	Where string       `json:"where"`
+	Rule  int          `json:"rule" doc:"policy rule that decided, from 1; 0 for the default or none"`
+	Why   string       `json:"why"`
+	Mend  string       `json:"mend"`
+	Steps []WalkedStep `json:"steps"`
+}
+
+// WalkedStep is one tunnel on the way.
+type WalkedStep struct {
+	Site    string     `json:"site"`
+	Overlay string     `json:"overlay"`
+	Tunnel  string     `json:"tunnel"`
+	Face    string     `json:"interface"`
+	Far     string     `json:"far"`
+	FarFace string     `json:"far_interface"`
+	MTU     int        `json:"mtu"`
+	Cost    int        `json:"cost"`
+	Why     route.Rule `json:"why"`
+}
+
+func walkedOf(v *desk.View, w *route.Walk) *WalkedWay {
+	if w == nil {
+		return nil
+	}
+	key := func(i int) string {
+		if i < 0 {
+			return ""
+		}
+		return v.Plan.Site(i).Key
+	}
+	out := &WalkedWay{From: key(w.FromSite), To: key(w.ToSite), End: w.End, Where: key(w.Where), Rule: w.Rule, Why: w.Why, Mend: w.Mend, Steps: []WalkedStep{}}
+	for _, s := range w.Steps {
+		out.Steps = append(out.Steps, WalkedStep{
+			Site: key(s.Site), Overlay: s.Overlay, Tunnel: v.Plan.Ident(s.Tunnel), Face: s.Hop.Interface, Far: key(s.Far), FarFace: s.FarFace,
+			MTU: s.Tunnel.MTU, Cost: s.Hop.Cost, Why: s.Hop.Why,
+		})
+	}
+	return out
+}
+
+func followedOf(v *desk.View, t route.Trace) Followed {
+	out := Followed{
+		Arrives: t.Return != nil && t.Arrives(), Symmetric: t.Symmetric, MTU: t.MTU,
+		Forward: *walkedOf(v, &t.Forward), Return: walkedOf(v, t.Return), Overlays: []RuleTexts{},
+	}
+	seen := map[string]bool{}
+	for _, s := range t.Forward.Steps {
+		spec := v.Estate.Overlay(s.Overlay)
+		if spec == nil || spec.Policy == nil || seen[s.Overlay] {
+			continue
+		}
+		seen[s.Overlay] = true
+		texts := RuleTexts{Overlay: s.Overlay, Default: string(spec.Policy.Default), Rules: []string{}}
+		for _, r := range spec.Policy.Rules {
+			texts.Rules = append(texts.Rules, ruleText(r))
+		}
+		out.Overlays = append(out.Overlays, texts)
+	}
+	return out
+}
+
+func ruleText(r estate.Rule) string {
+	side := func(s estate.Party) string {
+		var parts []string
+		if s.Zone != "" {
+			parts = append(parts, "zone "+s.Zone)
+		}
+		if s.Site != "" {
+			parts = append(parts, "site "+s.Site)
+		}
+		if s.Prefix.IsValid() {
+			parts = append(parts, s.Prefix.String())
+		}
+		if len(parts) == 0 {
+			return "anywhere"
+		}
+		return strings.Join(parts, " ")
+	}
+	text := fmt.Sprintf("%s from %s to %s", r.Action, side(r.From), side(r.To))
+	if r.Protocol != "" && r.Protocol != "any" {
+		text += ", " + r.Protocol
+	}
+	if len(r.Ports) > 0 {
+		text += fmt.Sprint(" ", r.Ports)
+	}
+	return text
+}
+
+// TwoPlans is what a site's plan was in the release a draft is based on, and is
+// in the draft.
+type TwoPlans struct {
+	Base   string         `json:"base" doc:"the release compared with, as a place"`
+	Before []ComparedLine `json:"lines" doc:"one line a prefix that either has, in address order"`
+	Moved  int            `json:"moved"`
+}
+
+// ComparedLine is one prefix before and after.
+type ComparedLine struct {
+	Prefix netip.Prefix `json:"prefix"`
+	To     string       `json:"to"`
+	Was    string       `json:"was" doc:"interface by which it left, and the neighbour; empty for no route"`
+	Is     string       `json:"is"`
+	Behind []string     `json:"standby" doc:"what stands by now, in order"`
+	Why    string       `json:"why" doc:"what set the winner apart from the first standby"`
+	Moved  bool         `json:"moved"`
+}
+
+func linesOf(v *desk.View, site string) (map[netip.Prefix]ComparedLine, []netip.Prefix) {
+	out, order := map[netip.Prefix]ComparedLine{}, []netip.Prefix{}
+	i := v.Plan.SiteIndex(site)
+	if i < 0 {
+		return out, order
+	}
+	for _, r := range v.Routes.Table(i) {
+		line := ComparedLine{Prefix: r.Prefix, To: v.Plan.Site(r.To).Key, Is: string(r.Kind), Behind: []string{}}
+		for n, h := range r.Hops {
+			text := h.Interface + " via " + v.Plan.Site(h.Via).Key
+			if n == 0 {
+				line.Is, line.Why = text, string(h.Why)
+			} else {
+				line.Behind = append(line.Behind, text)
+			}
+		}
+		out[r.Prefix] = line
+		order = append(order, r.Prefix)
+	}
+	return out, order
+}
+
+func twoPlans(was, is *desk.View, site string) TwoPlans {
+	out := TwoPlans{Base: was.Draft, Before: []ComparedLine{}}
+	before, beforeOrder := linesOf(was, site)
+	after, order := linesOf(is, site)
+	for _, p := range order {
+		line := after[p]
+		if old, ok := before[p]; ok {
+			line.Was = old.Is
+		}
+		line.Moved = line.Was != line.Is
+		out.Before = append(out.Before, line)
+	}
+	for _, p := range beforeOrder {
+		if _, still := after[p]; !still {
+			old := before[p]
+			out.Before = append(out.Before, ComparedLine{Prefix: p, To: old.To, Was: old.Is, Behind: []string{}, Moved: true})
+		}
+	}
+	for _, line := range out.Before {
+		if line.Moved {
+			out.Moved++
+		}
+	}
+	return out
+}
+
+func trimmed(s string) string { return strings.TrimSpace(s) }
+
+func (s *Server) follow(a huma.API) {
+	d := s.Desk
+	huma.Register(a, operation("follow", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/follow", "Follow a packet and its answer"),
+		func(ctx context.Context, in *struct {
+			InDraft
+			From     netip.Addr `query:"from" required:"true"`
+			To       netip.Addr `query:"to" required:"true"`
+			Protocol string     `query:"protocol" enum:",tcp,udp,icmp"`
+			Port     int        `query:"port" minimum:"0" maximum:"65535"`
+		}) (*answer[Followed], error) {
+			v, err := d.View(ctx, in.place())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			return tagged(v, followedOf(v, v.Routes.Follow(route.Packet{From: in.From, To: in.To, Protocol: in.Protocol, Port: in.Port}))), nil
+		})
+	huma.Register(a, operation("find", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/find", "Find things by name, address or two addresses"),
+		func(ctx context.Context, in *struct {
+			InDraft
+			Query string `query:"q" maxLength:"200"`
+		}) (*answer[[]find.Hit], error) {
+			v, err := d.View(ctx, in.place())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			return tagged(v, find.In(v.Routes, v.Findings, in.Query, 40)), nil
+		})
+	huma.Register(a, operation("get-before-after", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sites/{site}/before-after", "Compare a site's routes with those of the release the draft is based on"),
+		func(ctx context.Context, in *InSite) (*answer[TwoPlans], error) {
+			v, err := d.View(ctx, in.place())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			was, err := d.View(ctx, desk.Place{Estate: in.Estate, Draft: fmt.Sprintf("release-%d", v.Base)})
+			if err != nil {
+				return nil, refusal(err)
+			}
+			if v.Plan.SiteIndex(in.Site) < 0 && was.Plan.SiteIndex(in.Site) < 0 {
+				return nil, huma.Error404NotFound(fmt.Sprintf("there is no site %q", in.Site))
+			}
+			return tagged(v, twoPlans(was, v, in.Site)), nil
+		})
+	type patterned struct {
+		Site    estate.Site `json:"site"`
+		Missing []string    `json:"missing" doc:"subnets of the pattern for which the region has no room"`
+	}
+	huma.Register(a, operation("get-pattern", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sites/{site}/pattern", "Propose a new site after the pattern of another"),
+		func(ctx context.Context, in *struct {
+			InSite
+			Key  string `query:"key" maxLength:"40"`
+			Name string `query:"name" maxLength:"120"`
+		}) (*answer[patterned], error) {
+			v, err := d.View(ctx, in.place())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			site, missing, err := check.Like(v.Estate, in.Site, in.Key, in.Name)
+			if err != nil {
+				return nil, huma.Error404NotFound(err.Error())
+			}
+			if missing == nil {
+				missing = []string{}
+			}
+			return tagged(v, patterned{site, missing}), nil
+		})
+	const likePath = "/api/estates/{estate}/drafts/{draft}/sites/{site}/like/{pattern}"
+	huma.Register(a, saveOf("add-like", likePath, "Add a site after the pattern of another, to its overlays too"),
+		func(ctx context.Context, in *struct {
+			Editing
+			Site    string `path:"site" maxLength:"40"`
+			Pattern string `path:"pattern" maxLength:"40"`
+			RawBody []byte `contentType:"application/json"`
+		}) (*answer[EstateHead], error) {
+			var site estate.Site
+			if problems := estate.ReadPart(in.RawBody, &site); len(problems) > 0 {
+				return nil, refusal(estate.Problems(problems))
+			}
+			if site.Key != in.Site {
+				return nil, refusal(estate.Problems{{Path: "key", Message: "the key in the address and that of the site differ"}})
+			}
+			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) { return d.AddLike(ctx, o, in.Pattern, site) })
+		})
+	describeBody[estate.Site](a, likePath, "Site")
+}
