@@ -47,6 +47,8 @@ func TestDocumentIn(t *testing.T) {
 	d.click("nav a", "Addresses")
 	d.find("p", "millgate and stonebeck both use 10.40.1.0/24 in ops")
 	d.click("button", "Map 10.40.1.0/24 at stonebeck 1:1 to 10.40.0.0/24")
+	d.find("[data-testid=weighed]", "gone")
+	d.click("button", "Carry out")
 	d.gone("p", "both use 10.40.1.0/24")
 	d.find("footer", "0 errors")
 	d.must(d.find("h1", "Addresses").Focus())
@@ -76,7 +78,7 @@ func TestRegionsAreEdited(t *testing.T) {
 // of another, and gives the overlay a pool that cannot be one.
 func TestOverlayIsReshaped(t *testing.T) {
 	d := sitDown(t, launch(t, "demo", folder(t)))
-	d.goTo("/e/brindlewater/d/first/shape")
+	d.goTo("/e/brindlewater/d/first/shape?view=members")
 	d.find("p", "443 tunnels among 40 sites")
 	d.must(d.labelled("Mossgill Works is a spoke").Click("left", 1))
 	d.find("p", "429 tunnels among 39 sites")

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -29,13 +30,15 @@ const (
 	Unshare  RepairAction = "unshare"  // the subnet leaves the overlay From
 )
 
-// Apply returns the estate with the repair carried out. It fails when the
-// subnet is not there any more.
+// ErrOutdated is returned for a repair of something that is not there any more.
+var ErrOutdated = errors.New("the repair is out of date")
+
+// Apply returns the estate with the repair carried out.
 func Apply(e *estate.Estate, r Repair) (*estate.Estate, error) {
 	out := e.Clone()
 	site := out.Site(r.Site)
 	if site == nil {
-		return nil, fmt.Errorf("there is no site %q any more", r.Site)
+		return nil, fmt.Errorf("%w: there is no site %q any more", ErrOutdated, r.Site)
 	}
 	for i := range site.Subnets {
 		n := &site.Subnets[i]
@@ -50,11 +53,11 @@ func Apply(e *estate.Estate, r Repair) (*estate.Estate, error) {
 		case Unshare:
 			n.Share = slices.DeleteFunc(slices.Clone(n.Share), func(o string) bool { return o == r.From })
 		default:
-			return nil, fmt.Errorf("there is no repair %q", r.Action)
+			return nil, fmt.Errorf("%w: there is no repair %q", ErrOutdated, r.Action)
 		}
 		return out, nil
 	}
-	return nil, fmt.Errorf("%s has no subnet %s any more", r.Site, r.Prefix)
+	return nil, fmt.Errorf("%w: %s has no subnet %s any more", ErrOutdated, r.Site, r.Prefix)
 }
 
 // repairs offers the three ways out of a collision for one of its subnets.

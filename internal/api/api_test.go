@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -16,6 +17,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"wideknot/core/check"
 	"wideknot/core/estate"
 	"wideknot/examples"
 	"wideknot/internal/desk"
@@ -365,6 +367,9 @@ func TestShareAndRepair(t *testing.T) {
 			t.Fatalf("repairs do not repair: %+v", findings[0])
 		}
 	}
+	gone := check.Repair{Action: check.Unshare, Site: "crossfold", Prefix: netip.MustParsePrefix("10.99.0.0/24"), From: "ops", Label: "x"}
+	s.refused(409, "POST", base+"/repairs", gone)
+	s.refused(409, "POST", base+"/repairs/weigh", map[string]any{"repairs": []any{gone}})
 }
 
 func TestSecretsStayIn(t *testing.T) {

@@ -185,7 +185,7 @@ func refusal(err error) error {
 	case errors.Is(err, desk.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
 	case errors.Is(err, desk.ErrTaken), errors.Is(err, desk.ErrNothing), errors.Is(err, desk.ErrKeyElsewhere), errors.Is(err, desk.ErrFixed),
-		errors.Is(err, desk.ErrShelved), errors.Is(err, desk.ErrBehind), errors.Is(err, identity.ErrTaken), errors.Is(err, identity.ErrLast):
+		errors.Is(err, desk.ErrShelved), errors.Is(err, desk.ErrBehind), errors.Is(err, identity.ErrTaken), errors.Is(err, identity.ErrLast), errors.Is(err, check.ErrOutdated):
 		return huma.Error409Conflict(err.Error())
 	}
 	var status huma.StatusError

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -83,14 +84,15 @@ func followedOf(v *desk.View, t route.Trace) Followed {
 		Arrives: t.Return != nil && t.Arrives(), Symmetric: t.Symmetric, MTU: t.MTU,
 		Forward: *walkedOf(v, &t.Forward), Return: walkedOf(v, t.Return), Overlays: []RuleTexts{},
 	}
-	seen := map[string]bool{}
-	for _, s := range t.Forward.Steps {
-		spec := v.Estate.Overlay(s.Overlay)
-		if spec == nil || spec.Policy == nil || seen[s.Overlay] {
+	for i := range v.Plan.Overlays {
+		o := &v.Plan.Overlays[i]
+		spec := o.Spec
+		met := slices.ContainsFunc(t.Forward.Steps, func(s route.Step) bool { return s.Overlay == spec.Key }) ||
+			len(t.Forward.Steps) == 0 && t.Forward.End == route.Denied && o.Has(t.Forward.FromSite)
+		if spec.Policy == nil || !met {
 			continue
 		}
-		seen[s.Overlay] = true
-		texts := RuleTexts{Overlay: s.Overlay, Default: string(spec.Policy.Default), Rules: []string{}}
+		texts := RuleTexts{Overlay: spec.Key, Default: string(spec.Policy.Default), Rules: []string{}}
 		for _, r := range spec.Policy.Rules {
 			texts.Rules = append(texts.Rules, ruleText(r))
 		}

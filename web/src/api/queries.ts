@@ -234,3 +234,197 @@ export const useCatchUp = (at: Place) =>
       }),
     ),
   );
+
+const ask = <T>(at: Place, name: unknown[], queryFn: () => Promise<T>) => ({
+  queryKey: [at.estate, at.draft, ...name],
+  queryFn,
+});
+
+export const useSpace = (at: Place) =>
+  useQuery(
+    ask(at, ["space"], () =>
+      answered(client.GET("/api/estates/{estate}/drafts/{draft}/space", { params: inPlace(at) })),
+    ),
+  );
+
+export const useRoom = (at: Place, bits: number, region: string, ipv6: boolean) =>
+  useQuery({
+    ...ask(at, ["room", bits, region, ipv6], () =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/room", {
+          params: { ...inPlace(at), query: { bits, region, ipv6 } },
+        }),
+      ),
+    ),
+    enabled: bits > 0,
+  });
+
+export const useReserve = (at: Place) =>
+  useEdit(at, (body: { prefix: string; for: string }) =>
+    answered(client.PUT("/api/estates/{estate}/drafts/{draft}/reserved", { params: inPlace(at), body })),
+  );
+
+/** What repairs would change, before they are carried out. */
+export const useWeighRepairs = (at: Place, repairs: Repair[]) =>
+  useQuery({
+    ...ask(at, ["weigh", repairs.map((r) => r.label)], () =>
+      answered(
+        client.POST("/api/estates/{estate}/drafts/{draft}/repairs/weigh", {
+          params: inPlace(at),
+          body: { repairs },
+        }),
+      ),
+    ),
+    enabled: repairs.length > 0,
+  });
+
+export const useRepairAll = (at: Place) =>
+  useEdit(at, (repairs: Repair[]) =>
+    answered(
+      client.POST("/api/estates/{estate}/drafts/{draft}/repairs/all", {
+        params: inPlace(at),
+        body: { repairs },
+      }),
+    ),
+  );
+
+const inOverlay = (at: Place, overlay: string) => ({ path: { ...at, overlay } });
+
+export const useLoom = (at: Place, overlay: string) =>
+  useQuery(
+    ask(at, ["loom", overlay], () =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/loom", {
+          params: inOverlay(at, overlay),
+        }),
+      ),
+    ),
+  );
+
+export const usePair = (at: Place, overlay: string, a: string, b: string) =>
+  useQuery(
+    ask(at, ["pair", overlay, a, b], () =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/pairs/{a}/{b}", {
+          params: { path: { ...at, overlay, a, b } },
+        }),
+      ),
+    ),
+  );
+
+export const useHubOrder = (at: Place, overlay: string) =>
+  useEdit(at, (body: { sites: string[]; hubs: string[] }) =>
+    answered(
+      client.PUT("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/hub-order", {
+        params: inOverlay(at, overlay),
+        body,
+      }),
+    ),
+  );
+
+export const useTunnelOrder = (at: Place, overlay: string, a: string, b: string) =>
+  useEdit(at, (first: string[]) =>
+    answered(
+      client.PUT("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/pairs/{a}/{b}/order", {
+        params: { path: { ...at, overlay, a, b } },
+        body: { first },
+      }),
+    ),
+  );
+
+export const useDirect = (at: Place, overlay: string, a: string, b: string) =>
+  useEdit(at, (join: boolean) =>
+    answered(
+      client.PUT("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/pairs/{a}/{b}/direct", {
+        params: { path: { ...at, overlay, a, b } },
+        body: { join },
+      }),
+    ),
+  );
+
+export const useBothEnds = (at: Place, overlay: string, tunnel: string) =>
+  useQuery(
+    ask(at, ["both-ends", overlay, tunnel], () =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/both-ends", {
+          params: { ...inPlace(at), query: { overlay, tunnel } },
+        }),
+      ),
+    ),
+  );
+
+export const useCheckKey = (at: Place, site: string) =>
+  useMutation({
+    mutationFn: (key: string) =>
+      answered(
+        client.POST("/api/estates/{estate}/drafts/{draft}/sites/{site}/check-key", {
+          params: { path: { ...at, site } },
+          body: { key },
+        }),
+      ),
+  });
+
+export interface PacketQuery {
+  from: string;
+  to: string;
+  protocol?: "tcp" | "udp" | "icmp";
+  port?: number;
+}
+
+export const useFollow = (at: Place, packet: PacketQuery | undefined) =>
+  useQuery({
+    ...ask(at, ["follow", packet], () =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/follow", {
+          params: { ...inPlace(at), query: packet as PacketQuery },
+        }),
+      ),
+    ),
+    enabled: packet !== undefined,
+    retry: false,
+  });
+
+export const useFind = (at: Place, text: string) =>
+  useQuery({
+    ...ask(at, ["find", text], () =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/find", {
+          params: { ...inPlace(at), query: { q: text } },
+        }),
+      ),
+    ),
+    enabled: text.trim() !== "",
+    placeholderData: (before) => before,
+  });
+
+export const useBeforeAfter = (at: Place, site: string) =>
+  useQuery(
+    ask(at, ["before-after", site], () =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/sites/{site}/before-after", {
+          params: { path: { ...at, site } },
+        }),
+      ),
+    ),
+  );
+
+/** A new site after the pattern of another, to be completed. */
+export const usePattern = (at: Place) =>
+  useMutation({
+    mutationFn: (site: string) =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/sites/{site}/pattern", {
+          params: { path: { ...at, site } },
+        }),
+      ),
+  });
+
+export const useAddLike = (at: Place) =>
+  useEdit(at, (input: { site: Site; pattern: string }) =>
+    answered(
+      client.PUT("/api/estates/{estate}/drafts/{draft}/sites/{site}/like/{pattern}", {
+        params: { path: { ...at, site: input.site.key, pattern: input.pattern } },
+        body: input.site,
+      }),
+    ),
+  );

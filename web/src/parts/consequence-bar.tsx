@@ -3,6 +3,7 @@ import { Link, useLocation } from "react-router";
 import type { EstateHead, Tally } from "../api/client";
 import { type Place, pageOf } from "../api/place";
 import { useStep } from "../api/queries";
+import { Consequences } from "./consequences";
 import { Mark } from "./mark";
 
 /**
@@ -66,42 +67,16 @@ export function ConsequenceBar({ at, head, tally }: { at: Place; head?: EstateHe
             <Consequences tally={tally} />
           </Link>
         ) : null}
-        {(["error", "warning"] as const).map((s) => (
-          <Mark key={s} severity={s} count={head?.findings[s] ?? 0} />
-        ))}
+        <Link
+          to={`${pageOf(at)}/findings`}
+          className="link link-hover flex gap-3"
+          title="Work through the findings"
+        >
+          {(["error", "warning"] as const).map((s) => (
+            <Mark key={s} severity={s} count={head?.findings[s] ?? 0} />
+          ))}
+        </Link>
       </span>
     </footer>
-  );
-}
-
-function Consequences({ tally: t }: { tally: Tally }) {
-  const findings = (list: Record<string, number>) => Object.values(list).reduce((a, b) => a + b, 0);
-  const fresh = findings(t.findings_new);
-  const gone = findings(t.findings_gone);
-  const parts = [
-    t.tunnels_added || t.tunnels_removed ? `+${t.tunnels_added} −${t.tunnels_removed} tunnels` : "",
-    t.tunnels_changed
-      ? `${t.tunnels_changed} ${t.tunnels_changed === 1 ? "tunnel changes" : "tunnels change"}`
-      : "",
-    t.routes_moved
-      ? `${t.routes_moved} ${t.routes_moved === 1 ? "route moves" : "routes move"} at ${t.moved_at} ${t.moved_at === 1 ? "site" : "sites"}`
-      : "no route moves",
-    fresh ? `${fresh} new ${fresh === 1 ? "finding" : "findings"}` : "",
-    gone ? `${gone} gone` : "",
-  ].filter(Boolean);
-  return (
-    <>
-      {parts.join(" · ")} ·{" "}
-      {t.cut_pairs === 0 ? (
-        <span>nobody cut off</span>
-      ) : (
-        <strong className="text-error">
-          ■ {t.cut_pairs} {t.cut_pairs === 1 ? "pair" : "pairs"} cut
-          {t.cut_off_count > 0
-            ? `, ${t.cut_off.slice(0, 2).join(", ")}${t.cut_off_count > 2 ? ` and ${t.cut_off_count - 2} more` : ""} cut off`
-            : ""}
-        </strong>
-      )}
-    </>
   );
 }

@@ -4,6 +4,7 @@ import { type Live, useLive } from "../api/live";
 import { type Place, pageOf, usePlace } from "../api/place";
 import { useEstate, useMe } from "../api/queries";
 import { ConsequenceBar } from "./consequence-bar";
+import { Jump } from "./jump";
 import { Keys } from "./keys";
 import { Knot } from "./knot";
 import { ThemeSwitch } from "./theme-switch";
@@ -41,6 +42,7 @@ export function Frame() {
       </main>
       <ConsequenceBar at={at} head={head.data} tally={live.tally} />
       <Keys />
+      <Jump at={at} />
     </div>
   );
 }
@@ -98,7 +100,7 @@ function Rail({ at, head, live }: { at: Place; head?: EstateHead; live: Live }) 
           Your account
         </Link>
         <ThemeSwitch />
-        <p className="text-secondary">Press ? for keys</p>
+        <p className="text-secondary">Ctrl+K jumps, ? shows keys</p>
       </div>
     </nav>
   );

@@ -1,40 +1,186 @@
-import { usePlace } from "../../api/place";
-import { useFindings } from "../../api/queries";
+import { Link, useSearchParams } from "react-router";
+import { type Place, pageOf, usePlace } from "../../api/place";
+import { useEstate, useFindings, useMayEdit, useReserve, useSpace } from "../../api/queries";
 import { FindingList } from "../../parts/findings";
+import { Repairs } from "../../parts/repairs";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
+import { Room } from "./room";
+import { type Block, Ruler } from "./ruler";
 
-/** Addresses lists what collides, and every other finding, each with its way out. */
+/** Addresses draws who has which addresses, and lists what collides. */
 export default function Addresses() {
   const at = usePlace();
   const findings = useFindings(at);
+  const space = useSpace(at);
+  const head = useEstate(at).data;
+  const [params, setParams] = useSearchParams();
   const here = (findings.data ?? []).filter((f) => f.stage === "addresses");
-  const elsewhere = (findings.data ?? []).filter((f) => f.stage !== "addresses");
+  const elsewhere = (findings.data ?? []).length - here.length;
+  const held = space.data?.held ?? [];
+  const chosen = held.find(
+    (h) => h.prefix === params.get("prefix") && (h.site ?? "") === (params.get("site") ?? ""),
+  );
+  const set = (values: Record<string, string>) =>
+    setParams(
+      (p) => {
+        for (const [name, value] of Object.entries(values)) {
+          p.delete(name);
+          if (value) {
+            p.set(name, value);
+          }
+        }
+        return p;
+      },
+      { replace: true },
+    );
   return (
-    <div className="pb-10">
+    <div className="pb-4 h-full flex flex-col">
       <StageHead title="Addresses">
-        Which subnets and pools collide, and what is the way out of each?
+        Who has which addresses, what is free, what collides, and what is the way out of each?
       </StageHead>
-      <div className="px-6">
-        <Trouble error={findings.error} />
-        {findings.isPending ? <Waiting what="the findings" /> : null}
-        {findings.data ? (
-          <>
-            <FindingList
-              at={at}
-              findings={here}
-              none="No two subnets that can reach each other overlap, and no transit pool meets anything."
-            />
-            {elsewhere.length > 0 ? (
-              <>
-                <h2 className="text-lg mt-8 mb-1">Findings of the other stages</h2>
-                <FindingList at={at} findings={elsewhere} none="" />
-              </>
+      <div className="px-6 grow min-h-0 grid grid-cols-[minmax(0,1.5fr)_minmax(300px,1fr)] gap-6">
+        <section className="min-h-0 flex flex-col">
+          <Legend />
+          <Trouble error={space.error} />
+          {space.isPending ? <Waiting what="the address space" /> : null}
+          {space.data && held.length > 0 ? (
+            <div className="grow min-h-0">
+              <Ruler
+                space={space.data}
+                within={params.get("within") ?? ""}
+                chosen={`${params.get("site") ?? ""} ${params.get("prefix") ?? ""}`}
+                onZoom={(within) => set({ within })}
+                onChoose={(b) => set({ prefix: b.prefix, site: b.site ?? "" })}
+              />
+            </div>
+          ) : null}
+          {space.data && held.length === 0 ? (
+            <p className="py-4">
+              Nothing has an address yet. Subnets come in with the{" "}
+              <Link className="link link-primary" to={`${pageOf(at)}/survey/import`}>
+                sheets
+              </Link>
+              ; regions and their blocks are set in Survey.
+            </p>
+          ) : null}
+        </section>
+        <aside className="min-h-0 overflow-auto space-y-5 pr-1">
+          {chosen ? <Chosen at={at} block={chosen} onClose={() => set({ prefix: "", site: "" })} /> : null}
+          {head ? <Room at={at} head={head} onShow={(within) => set({ within })} /> : null}
+          <section aria-label="Collisions">
+            <h2 className="text-lg">Collisions and pools</h2>
+            <Trouble error={findings.error} />
+            {findings.data ? (
+              <Repairs at={at}>
+                <FindingList
+                  at={at}
+                  findings={here}
+                  none="No two subnets that can reach each other overlap, and no transit pool meets anything."
+                />
+              </Repairs>
             ) : null}
-          </>
-        ) : null}
+            {elsewhere > 0 ? (
+              <p className="py-2">
+                <Link className="link link-primary" to={`${pageOf(at)}/findings`}>
+                  {elsewhere} findings of the other stages
+                </Link>
+              </p>
+            ) : null}
+          </section>
+        </aside>
       </div>
     </div>
+  );
+}
+
+function Legend() {
+  const swatch = "inline-block w-5 h-3 border align-middle mr-1";
+  return (
+    <p className="flex gap-4 text-xs text-secondary pb-1">
+      <span>
+        <span className={`${swatch} bg-primary/30 border-primary`} />
+        shared
+      </span>
+      <span>
+        <span className={`${swatch} bg-base-300 border-secondary`} />
+        shared nowhere
+      </span>
+      <span>
+        <span className={`${swatch} clash border-error`} />■ collides
+      </span>
+      <span>
+        <span className={`${swatch} bg-info/25 border-info`} />
+        transit pool
+      </span>
+      <span>
+        <span className={`${swatch} border-dashed border-base-content`} />
+        reserved
+      </span>
+      <span>
+        <span className={`${swatch} border-dotted border-primary`} />
+        stands for a mapped subnet
+      </span>
+    </p>
+  );
+}
+
+/** What is known of the block that was chosen on the ruler. */
+function Chosen({ at, block: b, onClose }: { at: Place; block: Omit<Block, "range">; onClose: () => void }) {
+  const reserve = useReserve(at);
+  const mayEdit = useMayEdit(at);
+  return (
+    <section aria-label="Chosen block" className="border border-base-content p-3">
+      <h2 className="text-base font-mono flex">
+        {b.prefix}
+        <button type="button" className="ml-auto btn btn-xs" onClick={onClose} aria-label="Close">
+          ×
+        </button>
+      </h2>
+      <p>
+        {b.what === "transit" ? `Transit pool of ${b.overlay}` : ""}
+        {b.what === "reserved" ? `Kept for ${b.name}` : ""}
+        {b.what === "map" ? `Stands for ${b.mapped} at ${b.site}` : ""}
+        {b.what === "subnet"
+          ? `${b.name || "Subnet"} at ${b.site}${b.zone ? `, zone ${b.zone}` : ""}; ${b.share.length > 0 ? `shared into ${b.share.join(" and ")}` : "shared nowhere"}`
+          : ""}
+      </p>
+      {b.clash ? (
+        <p className={b.clash === "error" ? "text-error" : "text-secondary"}>
+          {b.clash === "error" ? "■ It collides; see below." : `There is a ${b.clash} about it.`}
+        </p>
+      ) : null}
+      <p className="flex gap-4 pt-1">
+        {b.site ? (
+          <>
+            <Link
+              className="link link-primary"
+              to={`${pageOf(at)}/survey?${new URLSearchParams({ site: b.site, prefix: b.what === "map" ? (b.mapped ?? "") : b.prefix })}`}
+            >
+              Edit in Survey
+            </Link>
+            <Link className="link link-primary" to={`${pageOf(at)}/paths/${b.site}`}>
+              Paths of {b.site}
+            </Link>
+          </>
+        ) : null}
+        {b.overlay ? (
+          <Link className="link link-primary" to={`${pageOf(at)}/shape?overlay=${b.overlay}`}>
+            Shape of {b.overlay}
+          </Link>
+        ) : null}
+        {b.what === "reserved" && mayEdit ? (
+          <button
+            type="button"
+            className="link"
+            onClick={() => reserve.mutate({ prefix: b.prefix, for: "" }, { onSuccess: onClose })}
+          >
+            Free it
+          </button>
+        ) : null}
+      </p>
+      <Trouble error={reserve.error} />
+    </section>
   );
 }

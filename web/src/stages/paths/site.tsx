@@ -5,11 +5,12 @@ import { useSitePlan } from "../../api/queries";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
+import { BeforeAfter } from "./before-after";
 import { Configuration } from "./configuration";
 import { Routes } from "./routes";
 import { Tunnels } from "./tunnels";
 
-const views = ["tunnels", "routes", "configuration"] as const;
+const views = ["tunnels", "routes", "changes", "configuration"] as const;
 
 /** SitePage is everything that follows from the design for one site. */
 export default function SitePage() {
@@ -21,6 +22,7 @@ export default function SitePage() {
   const count = (p: SitePlan) => ({
     tunnels: p.tunnels.length,
     routes: p.routes.length,
+    changes: "",
     configuration: p.files.length,
   });
   return (
@@ -67,6 +69,7 @@ export default function SitePage() {
             </div>
             {view === "tunnels" ? <Tunnels plan={plan.data} at={at} /> : null}
             {view === "routes" ? <Routes plan={plan.data} at={at} /> : null}
+            {view === "changes" ? <BeforeAfter at={at} site={site} /> : null}
             {view === "configuration" ? <Configuration plan={plan.data} at={at} /> : null}
           </>
         ) : null}

@@ -1,11 +1,16 @@
 import { useState } from "react";
+import { useSearchParams } from "react-router";
 import { type LedgerSite, type Overlay, Problem, type ShapedOverlay } from "../../api/client";
 import type { Place } from "../../api/place";
 import { useDeleteOverlay, useSaveOverlay } from "../../api/queries";
 import { Field } from "../../parts/field";
 import { Trouble } from "../../parts/trouble";
+import { Breakout } from "./breakout";
 import { HubOrder } from "./hub-order";
+import { Loom } from "./loom";
 import { Members } from "./members";
+import { Pair } from "./pair";
+import { PairChooser } from "./pair-chooser";
 import { Zones } from "./zones";
 
 /** The overlay as the document has it, without what the plan adds. */
@@ -54,6 +59,23 @@ export function OverlayForm({
       );
     }
   };
+  const [params, setParams] = useSearchParams();
+  const open = { a: params.get("a") ?? "", b: params.get("b") ?? "" };
+  const view = params.get("view") ?? "loom";
+  const set = (values: Record<string, string>) =>
+    setParams(
+      (p) => {
+        for (const [name, value] of Object.entries(values)) {
+          p.delete(name);
+          if (value) {
+            p.set(name, value);
+          }
+        }
+        return p;
+      },
+      { replace: true },
+    );
+  const show = (a: string, b: string) => set({ a, b });
   const refusedPool = Object.entries(refused).find(([path]) => path.startsWith("transit"))?.[1];
   return (
     <div className="px-6 grow min-h-0 flex flex-col">
@@ -81,7 +103,7 @@ export function OverlayForm({
             )}
           </Field>
         </div>
-        <div className="w-56">
+        <div className="w-44">
           <Field label="Tunnels between two sites" error={refused.pairing}>
             {(aria) => (
               <select
@@ -124,7 +146,7 @@ export function OverlayForm({
             </Field>
           </div>
         ) : null}
-        <div className="w-52">
+        <div className="w-36">
           <Field label="Transit pools" error={refusedPool}>
             {(aria) => (
               <input
@@ -166,7 +188,7 @@ export function OverlayForm({
         </p>
         <button
           type="button"
-          className="btn btn-xs ml-auto mt-4"
+          className="btn btn-xs ml-auto mt-5"
           disabled={remove.isPending}
           onClick={() => remove.mutate(overlay.key)}
         >
@@ -174,12 +196,41 @@ export function OverlayForm({
         </button>
       </div>
       <Trouble error={save.error ?? remove.error} />
-      <div className="grid grid-cols-[minmax(300px,1fr)_minmax(0,2fr)] gap-8 grow min-h-0">
+      <div className="grid grid-cols-[minmax(320px,1fr)_minmax(0,1.7fr)] gap-6 grow min-h-0">
         <div className="overflow-auto">
+          <PairChooser sites={sites} members={overlay.members.map((m) => m.site)} open={open} onOpen={show} />
+          {open.a && open.b ? (
+            <div className="mb-4">
+              <Pair at={at} overlay={overlay} a={open.a} b={open.b} onClose={() => show("", "")} />
+            </div>
+          ) : null}
           <HubOrder overlay={overlay} sites={sites} onChange={change} />
           <Zones at={at} overlay={overlay} />
+          <Breakout overlay={overlay} sites={sites} onChange={change} />
         </div>
-        <Members overlay={overlay} sites={sites} onChange={change} />
+        <div className="min-h-0 flex flex-col">
+          <div role="tablist" className="flex gap-4 text-[13px] mb-1">
+            {(["loom", "members"] as const).map((v) => (
+              <button
+                key={v}
+                type="button"
+                role="tab"
+                aria-selected={view === v}
+                className={`border-b-2 ${view === v ? "border-primary font-semibold" : "border-transparent"}`}
+                onClick={() => set({ view: v === "loom" ? "" : v })}
+              >
+                {v === "loom" ? "Pairs" : "Who takes part"}
+              </button>
+            ))}
+          </div>
+          <div className="grow min-h-0">
+            {view === "members" || overlay.members.length <= (overlay.hubs ?? []).length ? (
+              <Members overlay={overlay} sites={sites} onChange={change} />
+            ) : (
+              <Loom at={at} overlay={overlay.key} open={open} onOpen={show} />
+            )}
+          </div>
+        </div>
       </div>
     </div>
   );

@@ -181,6 +181,7 @@ function SiteRow(props: {
         <span className="font-mono text-xs text-secondary block truncate">
           {site.key}
           {site.gateway?.placement === "one-armed" ? " · one-armed" : ""}
+          {site.hub_fit ? " · can be a hub" : ""}
         </span>
       </button>
       <LinkBars links={site.links ?? []} />

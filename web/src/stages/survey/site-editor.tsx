@@ -1,8 +1,8 @@
 import { type KeyboardEvent, useEffect, useRef, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import { type EstateHead, type LedgerSite, Problem, type Site } from "../../api/client";
 import { type Place, pageOf } from "../../api/place";
-import { useDeleteSite, useSaveSite } from "../../api/queries";
+import { useAddLike, useDeleteSite, usePattern, useSaveSite } from "../../api/queries";
 import { Field } from "../../parts/field";
 import { Trouble } from "../../parts/trouble";
 import {
@@ -19,7 +19,14 @@ import {
 export const NEW_SITE = "+";
 
 /** SiteEditor edits one site in its place in the ledger. */
-export function SiteEditor(props: { at: Place; head?: EstateHead; site?: LedgerSite; onClose: () => void }) {
+export function SiteEditor(props: {
+  at: Place;
+  head?: EstateHead;
+  site?: LedgerSite;
+  /** For a new site: those it may be made like. */
+  others?: LedgerSite[];
+  onClose: () => void;
+}) {
   const { site } = props;
   const [form, setForm] = useState(() => formOf(site));
   const [revision, setRevision] = useState(site?.revision);
@@ -27,7 +34,6 @@ export function SiteEditor(props: { at: Place; head?: EstateHead; site?: LedgerS
   const remove = useDeleteSite(props.at);
   const [params] = useSearchParams();
   const box = useRef<HTMLFormElement>(null);
-  const refused = save.error instanceof Problem ? save.error.fields : {};
 
   // Where a finding led: the field it speaks of, else the first one.
   const wantedLink = form.links.findIndex((l) => l.key === params.get("link"));
@@ -50,8 +56,23 @@ export function SiteEditor(props: { at: Place; head?: EstateHead; site?: LedgerS
     return () => clearTimeout(timer);
   }, []);
 
-  const submit = (over = revision) =>
+  const pattern = usePattern(props.at);
+  const addLike = useAddLike(props.at);
+  const [like, setLike] = useState("");
+  const navigate = useNavigate();
+  const submit = (over = revision) => {
+    if (like && pattern.data) {
+      const made = siteOf(pattern.data.site, form);
+      addLike.mutate(
+        { site: made, pattern: like },
+        { onSuccess: () => navigate(`${pageOf(props.at)}/paths/${made.key}?view=configuration`) },
+      );
+      return;
+    }
     save.mutate({ site: siteOf(bare(site), form), revision: over }, { onSuccess: props.onClose });
+  };
+  const failed = save.error ?? addLike.error;
+  const refused = failed instanceof Problem ? failed.fields : {};
   // Mine goes over what others saved meanwhile, knowingly.
   const submitOver = (now: number) => {
     setRevision(now);
@@ -92,6 +113,51 @@ export function SiteEditor(props: { at: Place; head?: EstateHead; site?: LedgerS
         submit();
       }}
     >
+      {!site && (props.others?.length ?? 0) > 0 ? (
+        <div className="mb-2 max-w-xl">
+          <Field label="Like">
+            {(aria) => (
+              <select
+                {...aria}
+                className="cell"
+                value={like}
+                onChange={(e) => {
+                  const from = e.target.value;
+                  setLike(from);
+                  if (from) {
+                    pattern.mutate(from, {
+                      onSuccess: (made) =>
+                        setForm((f) => {
+                          const next = formOf(made.site);
+                          return {
+                            ...next,
+                            site: { ...next.site, key: f.site.key ?? "", name: f.site.name ?? "" },
+                          };
+                        }),
+                    });
+                  }
+                }}
+              >
+                <option value="">no other site: start empty</option>
+                {props.others?.map((o) => (
+                  <option key={o.key} value={o.key}>
+                    {o.name}
+                  </option>
+                ))}
+              </select>
+            )}
+          </Field>
+          {like && pattern.data ? (
+            <p className="text-[13px]">
+              Its links, zones and overlays, with the next free blocks of its region. Addresses and names of
+              links are this site's own: enter them below.
+              {pattern.data.missing.length > 0
+                ? ` The region has no room for ${pattern.data.missing.join(", ")}.`
+                : ""}
+            </p>
+          ) : null}
+        </div>
+      ) : null}
       <div className="flex flex-wrap gap-x-3 gap-y-2">
         {siteFields.map((f) => (
           <Entry
@@ -155,7 +221,7 @@ export function SiteEditor(props: { at: Place; head?: EstateHead; site?: LedgerS
       <button type="button" className="btn btn-xs" onClick={() => add("subnets", { share: first })}>
         Add a subnet
       </button>
-      <Trouble error={save.error ?? remove.error} onOver={submitOver} />
+      <Trouble error={failed ?? remove.error ?? pattern.error} onOver={submitOver} />
       <div className="flex gap-2 mt-3 items-center">
         <button type="submit" className="btn btn-sm btn-primary" disabled={save.isPending}>
           {site ? "Save" : "Add the site"}
@@ -188,7 +254,7 @@ function bare(site?: LedgerSite): Site | undefined {
   if (!site) {
     return undefined;
   }
-  const { revision: _r, tunnels: _t, errors: _e, warnings: _w, ...rest } = site;
+  const { revision: _r, tunnels: _t, hub_fit: _h, errors: _e, warnings: _w, ...rest } = site;
   return rest;
 }
 

@@ -71,7 +71,9 @@ export default function Survey() {
       </StageHead>
       <div className="px-6">
         <Trouble error={sites.error} />
-        {open === NEW_SITE ? <SiteEditor at={at} head={head.data} onClose={() => show("")} /> : null}
+        {open === NEW_SITE ? (
+          <SiteEditor at={at} head={head.data} others={sites.data} onClose={() => show("")} />
+        ) : null}
       </div>
       {sites.isPending ? <Waiting what="the sites" /> : null}
       {sites.data?.length === 0 && open !== NEW_SITE ? <NoSites at={at} /> : null}

@@ -1,0 +1,68 @@
+package e2e
+
+import (
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod/lib/proto"
+)
+
+// views are the pages of the application, on the demo estate.
+var views = []string{
+	"/", "/me", "/accounts", "/e/brindlewater", "/e/brindlewater/people", "/e/brindlewater/audit",
+	"/e/brindlewater/compare?from=release-0&to=release-1",
+	inDraft + "survey", inDraft + "survey?site=tarnhollow", inDraft + "survey/import", inDraft + "survey/regions",
+	inDraft + "addresses", inDraft + "addresses?prefix=192.168.40.0/24&site=crossfold",
+	inDraft + "shape", inDraft + "shape?a=tarnhollow&b=harrowmere", inDraft + "shape?view=members", inDraft + "shape?overlay=works-mesh",
+	inDraft + "paths", inDraft + "paths/tarnhollow", inDraft + "paths/tarnhollow?view=routes", inDraft + "paths/tarnhollow?view=configuration",
+	"/e/brindlewater/d/winter-round/paths/osierweir?view=changes", inDraft + "paths/follow?from=10.20.24.9&to=10.16.4.1",
+	inDraft + "paths/tunnel?overlay=ops&tunnel=harrowmere/ring%20tarnhollow/ring",
+	inDraft + "findings", "/e/brindlewater/d/winter-round/release", "/e/brindlewater/d/release-1/survey",
+}
+
+// TestAccessibility finds no serious violation on any view, in both themes.
+func TestAccessibility(t *testing.T) {
+	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatalf("%v; make build installs it", err)
+	}
+	a := launch(t, "demo", folder(t))
+	d := sitDown(t, a)
+	d.page = d.page.CancelTimeout().Timeout(5 * time.Minute)
+	look := func(d *desk, path, theme string) {
+		t.Helper()
+		d.goTo(path)
+		d.must(d.page.WaitLoad())
+		d.find("h1", "")
+		time.Sleep(400 * time.Millisecond) // for what loads after the heading
+		// As a statement of the debugger's: pages may not evaluate text.
+		if _, err := (proto.RuntimeEvaluate{Expression: string(axe)}).Call(d.page); err != nil {
+			t.Fatal(err)
+		}
+		got, err := d.page.Eval(`async (theme) => {
+			document.documentElement.dataset.theme = theme;
+			await new Promise((done) => setTimeout(done, 250)); // colours fade over
+			const found = await axe.run(document, { resultTypes: ["violations"] });
+			return found.violations.filter((v) => v.impact === "serious" || v.impact === "critical")
+				.map((v) => v.id + ": " + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160) + " " + (n.any[0]?.message ?? "")).join(" | ")).join("\n");
+		}`, theme)
+		if err != nil {
+			t.Fatalf("%s: %v", path, err)
+		}
+		if text := got.Value.Str(); text != "" {
+			t.Errorf("%s in %s:\n%s", path, theme, strings.TrimSpace(text))
+		}
+	}
+	for _, theme := range []string{"paper", "night"} {
+		for _, path := range views {
+			look(d, path, theme)
+		}
+	}
+	stranger := sitDownAs(t, a, "", "")
+	for _, theme := range []string{"paper", "night"} {
+		look(stranger, "/", theme)
+		look(stranger, "/welcome#nothing", theme)
+	}
+}

@@ -1,0 +1,184 @@
+// Package sampled starts a server on an empty folder, with a synthetic estate
+// released in it and a draft branched, for measuring.
+package sampled
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"regexp"
+	"syscall"
+	"time"
+
+	"wideknot/core/estate"
+	"wideknot/core/sample"
+)
+
+// A Server is the program in a process of its own.
+type Server struct {
+	URL   string
+	Token string // of the administrator, who may do everything
+	Sites []estate.Site
+
+	command *exec.Cmd
+	folder  string
+}
+
+// The administrator, for browsers.
+const (
+	Email    = "load@test.example"
+	Password = "quite a long password"
+)
+
+// Draft is the draft's place in the API, Page that of its pages.
+const (
+	Draft = "/api/estates/load/drafts/work"
+	Page  = "/e/load/d/work"
+)
+
+// Start starts the server and fills it.
+func Start(binary string, sites, links int) (*Server, error) {
+	folder, err := os.MkdirTemp("", "wk-load-")
+	if err != nil {
+		return nil, err
+	}
+	l := &Server{folder: folder}
+	l.command = exec.Command(binary, "serve", "--listen", "127.0.0.1:0", "--var", folder, "--rate", "0")
+	l.command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
+	l.command.Stderr = os.Stderr
+	out, err := l.command.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := l.command.Start(); err != nil {
+		return nil, err
+	}
+	link := ""
+	for scanner := bufio.NewScanner(out); link == "" && scanner.Scan(); {
+		if m := regexp.MustCompile(`Wide Knot is at (\S+)`).FindStringSubmatch(scanner.Text()); m != nil {
+			l.URL = m[1]
+		}
+		if m := regexp.MustCompile(`/welcome#(\w+)`).FindStringSubmatch(scanner.Text()); m != nil {
+			link = m[1]
+		}
+	}
+	go io.Copy(io.Discard, out)
+	if err := l.enter(link); err != nil {
+		return nil, err
+	}
+	return l, l.fill(sites, links)
+}
+
+// Stop ends the server and removes all it kept.
+func (l *Server) Stop() {
+	_ = l.command.Process.Signal(syscall.SIGINT)
+	_ = l.command.Wait()
+	_ = os.RemoveAll(l.folder)
+}
+
+// enter sets up the administrator and makes a token of it.
+func (l *Server) enter(link string) error {
+	jar := ""
+	ask := func(path string, body any, out any) error {
+		text, _ := json.Marshal(body)
+		r, err := http.NewRequest("POST", l.URL+path, bytes.NewReader(text))
+		if err != nil {
+			return err
+		}
+		r.Header.Set("Content-Type", "application/json")
+		r.Header.Set("Origin", l.URL)
+		r.Header.Set("Cookie", jar)
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			return err
+		}
+		defer answer.Body.Close()
+		if answer.StatusCode >= 300 {
+			return fmt.Errorf("POST %s: %s", path, answer.Status)
+		}
+		for _, c := range answer.Cookies() {
+			jar = c.Name + "=" + c.Value
+		}
+		if out == nil {
+			return nil
+		}
+		return json.NewDecoder(answer.Body).Decode(out)
+	}
+	if err := ask("/api/links/use", map[string]string{"link": link, "email": Email, "name": "Load", "password": Password}, nil); err != nil {
+		return err
+	}
+	if err := ask("/api/estates", map[string]string{"name": "Load"}, nil); err != nil {
+		return err
+	}
+	var made struct{ Secret string }
+	err := ask("/api/me/tokens", map[string]any{"name": "load", "role": "owner", "expires": time.Now().Add(time.Hour)}, &made)
+	l.Token = made.Secret
+	return err
+}
+
+func (l *Server) fill(sites, links int) error {
+	e, err := sample.Estate(sample.Options{Sites: sites, Links: links, Seed: 1})
+	if err != nil {
+		return err
+	}
+	text, err := estate.WriteJSON(e)
+	if err != nil {
+		return err
+	}
+	start := time.Now()
+	first := "/api/estates/load/drafts/first"
+	for _, step := range []struct {
+		path string
+		body any
+	}{
+		{first + "/import", map[string]any{"document": string(text)}},
+		{first + "/release", map[string]any{"message": "the sample", "reason": "a sample has findings"}},
+		{"/api/estates/load/drafts", map[string]any{"name": "work"}},
+	} {
+		if _, err := l.Ask("POST", step.path, step.body, nil); err != nil {
+			return err
+		}
+	}
+	fmt.Printf("imported, released and branched %d sites (%.1f MB) in %.1f s\n", len(e.Sites), float64(len(text))/1e6, time.Since(start).Seconds())
+	_, err = l.Ask("GET", Draft+"/sites", nil, &l.Sites)
+	return err
+}
+
+// Ask sends a request and returns the revision of the answer.
+func (l *Server) Ask(method, path string, body, out any) (string, error) {
+	var in io.Reader
+	if body != nil {
+		text, err := json.Marshal(body)
+		if err != nil {
+			return "", err
+		}
+		in = bytes.NewReader(text)
+	}
+	r, err := http.NewRequest(method, l.URL+path, in)
+	if err != nil {
+		return "", err
+	}
+	r.Header.Set("Authorization", "Bearer "+l.Token)
+	if body != nil {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return "", err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode >= 300 {
+		text, _ := io.ReadAll(answer.Body)
+		return "", fmt.Errorf("%s %s: %s %.300s", method, path, answer.Status, text)
+	}
+	if out != nil {
+		return answer.Header.Get("ETag"), json.NewDecoder(answer.Body).Decode(out)
+	}
+	_, err = io.Copy(io.Discard, answer.Body)
+	return answer.Header.Get("ETag"), err
+}

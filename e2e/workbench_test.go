@@ -1,0 +1,209 @@
+package e2e
+
+import (
+	"net/url"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-rod/rod/lib/input"
+	"github.com/go-rod/rod/lib/proto"
+)
+
+const inDraft = "/e/brindlewater/d/first/"
+
+// TestFindingsByKeyboard works through the errors with the keyboard alone, and
+// takes one back.
+func TestFindingsByKeyboard(t *testing.T) {
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo(inDraft + "findings")
+	for _, left := range []string{"1 error", "0 errors"} {
+		_, err := d.page.Timeout(10 * time.Second).Element("[data-finding]:focus")
+		d.must(err)
+		d.press(input.Digit1)
+		d.find("[data-testid=weighed]", "1 gone")
+		d.press(input.ControlLeft, input.Enter)
+		d.find("footer", left)
+		d.gone("[data-testid=weighed]", "gone")
+	}
+	d.find("h1", "Findings")
+	d.press(input.ArrowDown)
+	d.press(input.ArrowUp)
+	d.press(input.ControlLeft, input.KeyZ)
+	d.find("footer", "1 error")
+	d.find("[data-finding]:focus", "")
+	d.press(input.Enter) // goes to where its pool is
+	d.find("h1", "Shape")
+}
+
+// TestRulerShowsCollisionsAndRoom finds the collision on the ruler, weighs two
+// ways out of it, and reserves room for a new works.
+func TestRulerShowsCollisionsAndRoom(t *testing.T) {
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo(inDraft + "addresses?within=192.168.40.0/24")
+	block := d.find(`button[aria-label*="192.168.40.0/24 at crossfold"]`, "crossfold")
+	if said, _ := block.Attribute("aria-label"); !strings.Contains(*said, "collides") {
+		t.Errorf("the block says %q", *said)
+	}
+	d.must(block.Click(proto.InputMouseButtonLeft, 1))
+	d.find("[aria-label='Chosen block']", "It collides")
+	d.click("button", "Renumber 192.168.40.0/24 at crossfold to 10.24.3.0/24")
+	d.find("[data-testid=weighed]", "1 gone · nobody cut off")
+	d.click("button", "Stop sharing 192.168.40.0/24 at crossfold into ops")
+	d.find("[data-testid=weighed]", "cut")
+	d.click("button", "Map 192.168.40.0/24 at dockside 1:1 to 10.24.3.0/24")
+	d.click("button", "Carry out")
+	d.find("footer", "1 error")
+	d.goTo(inDraft + "addresses")
+	d.write(d.labelled("Size, /"), "22")
+	d.must(d.labelled("In region").Select([]string{"fen"}, true, "text"))
+	d.write(d.labelled("to be kept for"), "the new works")
+	d.find("li", "10.20.40.0/22")
+	d.click("li button", "Reserve")
+	d.find(`button[aria-label*="10.20.40.0/22 reserved the new works"]`, "the new works")
+	d.find("[data-testid=last-edit]", "Reserve 10.20.40.0/22 for the new works")
+}
+
+// TestLoom changes the hub order of a region by keys and of a site by drag,
+// reads what moves, asks why a pair is apart, and joins another directly.
+func TestLoom(t *testing.T) {
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo(inDraft + "shape")
+	region := d.find(`button[data-cell="0 0"]`, "1:12")
+	d.must(region.Focus())
+	d.press(input.AltLeft, input.ArrowRight)
+	d.find("[data-testid=last-edit]", "sites in ops: quillbeck, harrowmere, cinderhall")
+	d.find("[data-testid=consequences]", "nobody cut off")
+	d.press(input.ControlLeft, input.KeyZ)
+	d.gone("[data-testid=consequences]", "route")
+
+	d.find(`button[aria-label^="alderfold and harrowmere"][aria-label$="hub number 1"]`, "4")
+	from := d.find(`button[aria-label^="alderfold and harrowmere"]`, "4").MustShape().Box()
+	to := d.find(`button[aria-label^="alderfold and quillbeck"]`, "4").MustShape().Box()
+	mouse := d.page.Mouse
+	d.must(mouse.MoveTo(proto.NewPoint(from.X+from.Width/2, from.Y+from.Height/2)))
+	d.must(mouse.Down(proto.InputMouseButtonLeft, 1))
+	d.must(mouse.MoveLinear(proto.NewPoint(to.X+to.Width/2, to.Y+to.Height/2), 12))
+	d.must(mouse.Up(proto.InputMouseButtonLeft, 1))
+	d.find("[data-testid=last-edit]", "Hubs of alderfold in ops: quillbeck, harrowmere, cinderhall")
+	d.find("[data-testid=consequences]", "routes move at")
+
+	d.goTo(inDraft + "shape?a=van-1&b=van-2")
+	d.find("[aria-label=Pair] p", "No tunnel can join these two. Their traffic goes by cinderhall")
+	d.find("[aria-label=Pair] li", "both can only call out")
+	d.must(d.labelled("One site of a pair").Select([]string{"Mossgill Works"}, true, "text"))
+	d.must(d.labelled("The other").Select([]string{"Tarn Hollow Works"}, true, "text"))
+	d.click("[aria-label=Pair] button", "Join them directly")
+	d.find("[aria-label=Pair] li", "ring — ring")
+	d.find("[data-testid=last-edit]", "Join mossgill and tarnhollow directly in ops")
+
+	d.click("[aria-label='alderfold uses its own internet links'], [aria-label='van-1 uses its own internet links']", "")
+	d.find("[data-testid=last-edit]", "Shape ops")
+	d.must(d.labelled("Add a site to go through the hub").Select([]string{"Field Laboratory 1"}, true, "text"))
+	d.find("[aria-label='van-1 uses its own internet links']", "")
+}
+
+// TestTunnelOrderHoldsAtBothEnds raises a tunnel of a pair and finds it first
+// at both ends; then compares keys.
+func TestTunnelOrderHoldsAtBothEnds(t *testing.T) {
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo(inDraft + "shape?a=tarnhollow&b=harrowmere")
+	d.click("[aria-label='Raise fibre — fibre-a']", "")
+	d.find("[aria-label=Pair] li:first-child", "fibre — fibre-a")
+	d.find("[aria-label=Pair] p", "You put some first")
+	d.click("[aria-label=Pair] li a", "fibre — fibre-a")
+	d.find("header p", "choice 1 of 5 between tarnhollow and harrowmere")
+	d.find("[role=status]", "Everything that must mirror does")
+	key, err := d.find("tr", "own public key").MustElement("td:nth-child(4)").Text()
+	d.must(err)
+	paste := d.labelled("Paste the public key that the peer of tarnhollow has")
+	for pasted, want := range map[string]string{
+		strings.TrimSuffix(key, "="): "the = at its end was lost in copying",
+		key:                          "this is the public key of harrowmere, not of tarnhollow",
+		key[:43]:                     "lost in copying",
+	} {
+		d.write(paste, pasted)
+		d.must(paste.Type(input.Enter))
+		d.find("form [role=status]", want)
+	}
+}
+
+// TestNewSiteLikeItsNeighbour adds a site after a neighbour's pattern and reads
+// its configuration, and who else is touched.
+func TestNewSiteLikeItsNeighbour(t *testing.T) {
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo(inDraft + "survey")
+	d.find("[data-row]", "can be a hub")
+	d.click("button", "Add a site")
+	d.must(d.labelled("Like").Select([]string{"Heronstow Pumping Station"}, true, "text"))
+	d.find("form p", "next free blocks of its region")
+	d.write(d.labelled("Site key"), "sedgeford-pump")
+	d.write(d.labelled("Name"), "Sedge Lane Pumping Station")
+	d.click("form button", "Add the site")
+	d.find("h1", "Sedge Lane Pumping Station")
+	d.find("a, button", "network.ip")
+	d.find("[data-testid=consequences]", "tunnels · ")
+	d.click("[role=tab]", "Tunnels")
+	d.find("h2", "to harrowmere")
+	d.click("[data-testid=consequences]", "")
+	d.find("summary", "Edited")
+	d.find("li", "spoke sedgeford-pump added")
+}
+
+// TestBeforeAfterAndFollow reads a site's routes before and after, and follows
+// packets: one that comes back another way, one that a policy denies.
+func TestBeforeAfterAndFollow(t *testing.T) {
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo("/e/brindlewater/d/winter-round/paths/osierweir?view=changes")
+	d.find("strong", "56 of 73 routes move")
+	d.find("td", "quillbeck-1 via quillbeck")
+
+	d.press(input.ControlLeft, input.KeyK)
+	box := d.find("dialog[open]", "choose").MustElement("input")
+	d.must(box.Input("10.20.24.9"))
+	d.find("[cmdk-item]", "at larkspit, control, in ops")
+	d.must(box.Input(" 10.16.4.1"))
+	d.find("[cmdk-item]", "Follow a packet from 10.20.24.9 to 10.16.4.1")
+	d.press(input.Enter)
+	d.find("[role=status]", "comes back another way")
+	d.find("[aria-label=There] a", "harrowmere")
+	d.click("button", "Turn round")
+	d.click("button", "Follow")
+	d.find("[role=status]", "another way")
+	d.write(d.labelled("From address"), "10.16.5.9")
+	d.write(d.labelled("To address"), "10.20.24.1")
+	d.click("form button", "Follow")
+	d.find("section div", "denied")
+	d.find("li", "decides there")
+	d.write(d.labelled("To address"), "not an address")
+	d.click("form button", "Follow")
+	d.find("[role=alert]", "")
+
+	d.goTo(inDraft + "paths/follow?from=192.168.40.7&to=10.16.4.1")
+	d.find("section div", "not placed")
+}
+
+// TestImportedEstateInTheWorkbench does the same on an estate that is not the
+// demo's.
+func TestImportedEstateInTheWorkbench(t *testing.T) {
+	a := launch(t, "serve", folder(t))
+	p := a.admin(t)
+	p.must("POST", "/api/estates", map[string]string{"name": "Vale"}, nil)
+	text, err := os.ReadFile("../examples/two-hubs.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.must("POST", "/api/estates/vale/drafts/first/import", map[string]string{"document": string(text)}, nil)
+	d := sitDownAs(t, a, adminEmail, adminPassword)
+	d.goTo("/e/vale/d/first/shape")
+	cell := d.find(`button[aria-label^="tarn and first"]`, "1")
+	d.must(cell.Focus())
+	d.press(input.AltLeft, input.ArrowRight)
+	d.find("[data-testid=last-edit]", "Hubs of tarn in ops: second, first")
+	d.goTo("/e/vale/d/first/paths/follow?" + url.Values{"from": {"10.50.3.1"}, "to": {"10.50.4.1"}}.Encode())
+	d.find("[role=status]", "the answer comes back the same way")
+	d.find("[aria-label=There] a", "second")
+	d.goTo("/e/vale/d/first/addresses")
+	d.find("h3", "outside the regions")
+}

@@ -1,0 +1,128 @@
+import { useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import { type Place, pageOf, usePlace } from "../../api/place";
+import { useBothEnds, useCheckKey } from "../../api/queries";
+import { StageHead } from "../../parts/stage-head";
+import { Trouble } from "../../parts/trouble";
+import { Waiting } from "../../parts/waiting";
+
+const mirrors: Record<string, string> = { same: "=", crossed: "✕", own: "" };
+
+/** BothEnds lays the two ends of a tunnel side by side, line by line. */
+export default function BothEnds() {
+  const at = usePlace();
+  const [params] = useSearchParams();
+  const sheet = useBothEnds(at, params.get("overlay") ?? "", params.get("tunnel") ?? "");
+  const s = sheet.data;
+  const wrong = (s?.lines ?? []).filter((l) => l.wrong).length;
+  return (
+    <div className="pb-10">
+      <StageHead title="Both ends">
+        {s
+          ? `${s.overlay}: ${s.tunnel}, choice ${s.rank} of ${s.of} between ${s.a} and ${s.b}`
+          : "Do the two ends of this tunnel belong together?"}
+      </StageHead>
+      <div className="px-6 max-w-5xl">
+        <Trouble error={sheet.error} />
+        {sheet.isPending ? <Waiting what="the tunnel" /> : null}
+        {s ? (
+          <>
+            <p className="mb-2" role="status">
+              {wrong === 0 ? (
+                "✓ Everything that must mirror does."
+              ) : (
+                <strong className="text-error">
+                  ■ {wrong} {wrong === 1 ? "line does" : "lines do"} not fit together.
+                </strong>
+              )}
+            </p>
+            <table className="ruled table-fixed">
+              <thead>
+                <tr>
+                  <th className="w-44">What</th>
+                  <th>
+                    <Link className="link" to={`${pageOf(at)}/paths/${s.a}`}>
+                      {s.a}
+                    </Link>
+                  </th>
+                  <th className="w-8">
+                    <span className="sr-only">how they belong together</span>
+                  </th>
+                  <th>
+                    <Link className="link" to={`${pageOf(at)}/paths/${s.b}`}>
+                      {s.b}
+                    </Link>
+                  </th>
+                </tr>
+              </thead>
+              <tbody>
+                {s.lines.map((l) => (
+                  <tr key={l.what} className={l.wrong ? "clash" : ""}>
+                    <td>
+                      {l.what}
+                      {l.wrong ? <p className="text-error text-xs">■ {l.wrong}</p> : null}
+                    </td>
+                    <td className="font-mono text-[13px] break-all whitespace-pre-line">{l.a}</td>
+                    <td
+                      className="text-center text-secondary"
+                      title={
+                        l.mirror === "crossed"
+                          ? "one end's is what the other was told"
+                          : l.mirror === "same"
+                            ? "the same at both ends"
+                            : ""
+                      }
+                    >
+                      {mirrors[l.mirror]}
+                    </td>
+                    <td className="font-mono text-[13px] break-all whitespace-pre-line">{l.b}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+            <div className="grid grid-cols-2 gap-6 mt-4">
+              <KeyCheck at={at} site={s.a} />
+              <KeyCheck at={at} site={s.b} />
+            </div>
+          </>
+        ) : null}
+      </div>
+    </div>
+  );
+}
+
+/** KeyCheck says what is wrong with a key that was copied from somewhere. */
+function KeyCheck({ at, site }: { at: Place; site: string }) {
+  const [key, setKey] = useState("");
+  const check = useCheckKey(at, site);
+  return (
+    <form
+      onSubmit={(e) => {
+        e.preventDefault();
+        check.mutate(key);
+      }}
+    >
+      <label className="text-xs text-secondary block">
+        Paste the public key that the peer of {site} has
+        <input
+          className="cell text-base-content font-mono"
+          value={key}
+          spellCheck={false}
+          onChange={(e) => {
+            setKey(e.target.value);
+            check.reset();
+          }}
+        />
+      </label>
+      <button type="submit" className="btn btn-xs mt-1" disabled={!key || check.isPending}>
+        Compare
+      </button>
+      <Trouble error={check.error} />
+      {check.data ? (
+        <p role="status" className={check.data.good ? "" : "text-error"}>
+          {check.data.good ? "✓" : "■"} {check.data.text}
+        </p>
+      ) : null}
+    </form>
+  );
+}

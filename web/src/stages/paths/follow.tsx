@@ -1,0 +1,222 @@
+import { useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import { type Followed, Problem, type WalkedWay } from "../../api/client";
+import { type Place, pageOf, usePlace } from "../../api/place";
+import { type PacketQuery, useFollow } from "../../api/queries";
+import { Field } from "../../parts/field";
+import { StageHead } from "../../parts/stage-head";
+import { Trouble } from "../../parts/trouble";
+import { Waiting } from "../../parts/waiting";
+
+/** Follow shows a packet's way, the answer's mirrored below it. */
+export default function Follow() {
+  const at = usePlace();
+  const [params, setParams] = useSearchParams();
+  const asked = Object.fromEntries(params);
+  const [form, setForm] = useState({ from: "", to: "", protocol: "", port: "", ...asked });
+  const packet: PacketQuery | undefined =
+    asked.from && asked.to
+      ? {
+          from: asked.from,
+          to: asked.to,
+          ...(asked.protocol ? { protocol: asked.protocol as "tcp" } : {}),
+          ...(asked.port ? { port: Number(asked.port) } : {}),
+        }
+      : undefined;
+  const followed = useFollow(at, packet);
+  const refused = followed.error instanceof Problem ? followed.error.fields : {};
+  const input = (name: "from" | "to" | "port", hint: string) => (aria: object) => (
+    <input
+      {...aria}
+      className="cell font-mono"
+      placeholder={hint}
+      value={form[name]}
+      onChange={(e) => setForm({ ...form, [name]: e.target.value })}
+    />
+  );
+  return (
+    <div className="pb-10">
+      <StageHead title="Follow a packet">
+        Does it arrive, by which tunnels, does the answer come back the same way, and if not, where does it
+        die?
+      </StageHead>
+      <div className="px-6 max-w-6xl">
+        <form
+          className="flex gap-3 items-start mb-3"
+          onSubmit={(e) => {
+            e.preventDefault();
+            setParams(
+              Object.fromEntries(
+                Object.entries(form)
+                  .map(([name, value]) => [name, value.trim()])
+                  .filter(([, value]) => value),
+              ),
+            );
+          }}
+        >
+          <div className="w-56">
+            <Field label="From address" error={refused["query.from"]}>
+              {input("from", "10.20.8.9")}
+            </Field>
+          </div>
+          <div className="w-56">
+            <Field label="To address" error={refused["query.to"]}>
+              {input("to", "10.16.4.1")}
+            </Field>
+          </div>
+          <div className="w-28">
+            <Field label="Protocol">
+              {(aria) => (
+                <select
+                  {...aria}
+                  className="cell"
+                  value={form.protocol}
+                  onChange={(e) => setForm({ ...form, protocol: e.target.value })}
+                >
+                  <option value="">any</option>
+                  <option>tcp</option>
+                  <option>udp</option>
+                  <option>icmp</option>
+                </select>
+              )}
+            </Field>
+          </div>
+          <div className="w-20">
+            <Field label="Port" error={refused["query.port"]}>
+              {input("port", "443")}
+            </Field>
+          </div>
+          <button type="submit" className="btn btn-sm btn-primary mt-4" disabled={!form.from || !form.to}>
+            Follow
+          </button>
+          <button
+            type="button"
+            className="btn btn-sm mt-4"
+            onClick={() => setForm({ ...form, from: form.to, to: form.from })}
+          >
+            Turn round
+          </button>
+        </form>
+        <Trouble error={followed.error} />
+        {packet && followed.isPending && !followed.error ? <Waiting what="the packet" /> : null}
+        {packet ? null : (
+          <p className="text-secondary">
+            Enter any two addresses of the estate, or press Ctrl+K anywhere and type both.
+          </p>
+        )}
+        {followed.data ? <Ways at={at} followed={followed.data} /> : null}
+      </div>
+    </div>
+  );
+}
+
+function Ways({ at, followed: f }: { at: Place; followed: Followed }) {
+  const verdict = f.arrives
+    ? f.symmetric
+      ? "✓ It arrives, and the answer comes back the same way."
+      : "▲ It arrives, but the answer comes back another way: a filter that keeps state drops such flows."
+    : f.forward.end === "delivered"
+      ? "■ It arrives, but the answer does not come back."
+      : f.forward.end === "leaves"
+        ? "○ It leaves the estate for the internet."
+        : "■ It does not arrive.";
+  return (
+    <>
+      <p role="status" className={`text-base mb-2 ${f.arrives && f.symmetric ? "" : "font-semibold"}`}>
+        {verdict}{" "}
+        {f.mtu ? <span className="text-secondary font-normal">Least MTU {f.mtu} bytes.</span> : null}
+      </p>
+      <Way at={at} title="There" way={f.forward} />
+      {f.return ? <Way at={at} title="Back" way={f.return} mirrored /> : null}
+      {f.rules.map((r) => (
+        <details key={r.overlay} className="mt-3" open={f.forward.rule > 0 || (f.return?.rule ?? 0) > 0}>
+          <summary className="cursor-pointer">
+            Policy of {r.overlay}, first match decides; otherwise {r.default || "permit"}
+          </summary>
+          <ol className="list-decimal pl-8 font-mono text-[13px]">
+            {r.rules.map((text, i) => (
+              <li
+                // biome-ignore lint/suspicious/noArrayIndexKey: a rule is known by its place
+                key={i}
+                className={
+                  i + 1 === f.forward.rule || i + 1 === f.return?.rule ? "font-semibold bg-base-300" : ""
+                }
+              >
+                {text}
+                {i + 1 === f.forward.rule ? " — decides there" : ""}
+                {i + 1 === f.return?.rule ? " — decides back" : ""}
+              </li>
+            ))}
+          </ol>
+        </details>
+      ))}
+    </>
+  );
+}
+
+function Way({ at, title, way, mirrored }: { at: Place; title: string; way: WalkedWay; mirrored?: boolean }) {
+  const good = way.end === "delivered";
+  const stops = [way.from, ...way.steps.map((s) => s.far)];
+  return (
+    <section aria-label={title} className={`border-base-content py-3 ${mirrored ? "border-b" : "border-t"}`}>
+      <h2 className="text-base">{title}</h2>
+      <ol className={`flex items-stretch overflow-x-auto ${mirrored ? "flex-row-reverse justify-end" : ""}`}>
+        {stops.map((site, i) => {
+          const step = way.steps[i];
+          return (
+            // biome-ignore lint/suspicious/noArrayIndexKey: a site may be on the way twice
+            <li key={i} className={`flex items-stretch ${mirrored ? "flex-row-reverse" : ""}`}>
+              <Link
+                to={`${pageOf(at)}/paths/${site}`}
+                className="border border-base-content px-3 py-2 min-w-28 text-center self-center font-mono text-[13px] hover:bg-base-200"
+              >
+                {site || "nowhere"}
+              </Link>
+              {step ? (
+                <Link
+                  to={`${pageOf(at)}/paths/tunnel?${new URLSearchParams({ overlay: step.overlay, tunnel: step.tunnel })}`}
+                  className="w-44 px-1 text-xs text-center hover:bg-base-200 flex flex-col justify-center"
+                  title="Both ends of this tunnel"
+                >
+                  <span className="truncate">
+                    {step.interface} {mirrored ? "←" : "→"} {step.far_interface}
+                  </span>
+                  <span className="block border-t-4 border-primary my-0.5" aria-hidden="true" />
+                  <span className="text-secondary truncate">
+                    {step.overlay}, MTU {step.mtu}, cost {step.cost}
+                    {step.why ? `; by ${step.why}` : ""}
+                  </span>
+                </Link>
+              ) : null}
+            </li>
+          );
+        })}
+      </ol>
+      {good ? null : (
+        <div className="border-l-4 border-error bg-error/10 px-3 py-2 mt-2">
+          <p>
+            <strong className="text-error">
+              ■ {way.end}
+              {way.where ? ` at ${way.where}` : ""}
+            </strong>{" "}
+            {way.why}
+          </p>
+          <p>{way.mend}</p>
+          {way.where ? (
+            <p className="flex gap-4 pt-1">
+              <Link className="link link-primary" to={`${pageOf(at)}/survey?site=${way.where}`}>
+                {way.where} in Survey
+              </Link>
+              <Link className="link link-primary" to={`${pageOf(at)}/shape`}>
+                Shape and policy
+              </Link>
+              <Link className="link link-primary" to={`${pageOf(at)}/findings`}>
+                Findings
+              </Link>
+            </p>
+          ) : null}
+        </div>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,336 @@
+import {
+  DndContext,
+  type DragEndEvent,
+  PointerSensor,
+  useDraggable,
+  useDroppable,
+  useSensor,
+  useSensors,
+} from "@dnd-kit/core";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { type KeyboardEvent, useMemo, useRef, useState } from "react";
+import type { Loom as LoomOf, LoomPair, LoomRow } from "../../api/client";
+import type { Place } from "../../api/place";
+import { useHubOrder, useLoom, useMayEdit } from "../../api/queries";
+import { Trouble } from "../../parts/trouble";
+import { Waiting } from "../../parts/waiting";
+
+/** A row of the loom: a site, or a region with the spokes in it. */
+type Row = { kind: "region"; region: string; sites: LoomRow[] } | { kind: "site"; row: LoomRow };
+
+const HEIGHT = 34;
+const COLUMN = 96;
+
+/**
+ * Loom shows an overlay pair by pair: rows are sites, columns their hubs or,
+ * in a mesh, all sites. A spoke's hubs change places by dragging one cell onto
+ * another, or with Alt and the arrows; in a region's row for all its spokes.
+ */
+export function Loom(props: {
+  at: Place;
+  overlay: string;
+  open: { a: string; b: string };
+  onOpen: (a: string, b: string) => void;
+}) {
+  const { at, overlay } = props;
+  const loom = useLoom(at, overlay);
+  const order = useHubOrder(at, overlay);
+  const mayEdit = useMayEdit(at);
+  const [query, setQuery] = useState("");
+  const [folded, setFolded] = useState(false);
+  const rows = useMemo(() => rowsOf(loom.data, query, folded), [loom.data, query, folded]);
+  const columns = loom.data?.columns ?? [];
+  const box = useRef<HTMLDivElement>(null);
+  const vertical = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => HEIGHT,
+    overscan: 8,
+  });
+  const horizontal = useVirtualizer({
+    horizontal: true,
+    count: columns.length,
+    getScrollElement: () => box.current,
+    estimateSize: () => COLUMN,
+    overscan: 2,
+  });
+  const sensors = useSensors(useSensor(PointerSensor, { activationConstraint: { distance: 6 } }));
+  /** Puts the hub of one column where that of another is, for some spokes. */
+  const swap = (sites: LoomRow[], from: string, to: string) => {
+    const first = sites[0];
+    if (!first || from === to) {
+      return;
+    }
+    const hubs = [...first.hubs];
+    const [a, b] = [hubs.indexOf(from), hubs.indexOf(to)];
+    if (a < 0 || b < 0) {
+      return;
+    }
+    hubs.splice(a, 1);
+    hubs.splice(b, 0, from);
+    order.mutate({ sites: sites.map((s) => s.site), hubs });
+  };
+  const spokesOf = (row: Row) =>
+    (row.kind === "site" ? [row.row] : row.sites).filter((s) => s.role === "spoke");
+  const drop = (e: DragEndEvent) => {
+    const from = e.active.data.current as { row: Row; column: string } | undefined;
+    const to = e.over?.data.current as { row: Row; column: string } | undefined;
+    if (from && to && from.row === to.row) {
+      swap(spokesOf(from.row), from.column, to.column);
+    }
+  };
+  const press = (e: KeyboardEvent, row: Row, at: number, column: number) => {
+    const step = { ArrowLeft: -1, ArrowRight: 1 }[e.key];
+    const hub = columns[column] ?? "";
+    if (e.altKey && step && mayEdit) {
+      e.preventDefault();
+      const spokes = spokesOf(row);
+      const hubs = spokes[0]?.hubs ?? [];
+      const next = hubs[hubs.indexOf(hub) + step];
+      if (next) {
+        swap(spokes, hub, next);
+      }
+      return;
+    }
+    const down = { ArrowUp: -1, ArrowDown: 1 }[e.key] ?? 0;
+    if (!e.altKey && (step || down)) {
+      e.preventDefault();
+      const [r, c] = [at + down, column + (step ?? 0)];
+      vertical.scrollToIndex(Math.max(0, Math.min(r, rows.length - 1)));
+      requestAnimationFrame(() =>
+        box.current?.querySelector<HTMLElement>(`[data-cell="${r} ${c}"]`)?.focus(),
+      );
+    }
+  };
+  return (
+    <section aria-label="Loom" className="flex flex-col min-h-0 h-full">
+      <div className="flex gap-3 items-center mb-1">
+        <h2 className="text-lg">Loom</h2>
+        <input
+          className="cell w-44"
+          aria-label="Filter the loom"
+          placeholder="Filter"
+          value={query}
+          onChange={(e) => setQuery(e.target.value)}
+        />
+        <label className="flex gap-1.5 items-center">
+          <input type="checkbox" checked={folded} onChange={(e) => setFolded(e.target.checked)} />
+          regions only
+        </label>
+        <span className="ml-auto text-xs text-secondary">
+          {mayEdit ? "Drag a cell onto another, or Alt+← →, to change the order" : ""}
+          {order.isPending ? " … saving" : ""}
+        </span>
+      </div>
+      <Trouble error={loom.error ?? order.error} />
+      {loom.isPending ? <Waiting what="the loom" /> : null}
+      <DndContext sensors={sensors} onDragEnd={drop}>
+        <div ref={box} className="overflow-auto grow min-h-40 border-t-[1.5px] border-base-content">
+          <div
+            style={{
+              height: vertical.getTotalSize() + HEIGHT,
+              width: 220 + horizontal.getTotalSize(),
+              position: "relative",
+            }}
+          >
+            <div className="sticky top-0 z-10 bg-base-100 border-b border-base-content h-[34px]">
+              {horizontal.getVirtualItems().map((c) => (
+                <span
+                  key={c.key}
+                  className="absolute top-2 text-xs font-mono font-semibold truncate text-center"
+                  style={{ left: 220 + c.start, width: COLUMN - 6 }}
+                  title={columns[c.index]}
+                >
+                  {columns[c.index]}
+                </span>
+              ))}
+            </div>
+            {vertical.getVirtualItems().map((item) => {
+              const row = rows[item.index] as Row;
+              return (
+                <div
+                  key={row.kind === "site" ? row.row.site : `region ${row.region}`}
+                  className={`absolute left-0 right-0 h-[34px] border-b border-base-300 ${row.kind === "region" ? "bg-base-200" : "bg-base-100"}`}
+                  style={{ transform: `translateY(${item.start}px)` }}
+                >
+                  <RowName row={row} />
+                  {horizontal.getVirtualItems().map((c) => (
+                    <Cell
+                      key={c.key}
+                      left={220 + c.start}
+                      id={`${item.index} ${c.index}`}
+                      row={row}
+                      column={columns[c.index] ?? ""}
+                      index={c.index}
+                      mayEdit={mayEdit}
+                      on={
+                        row.kind === "site" &&
+                        row.row.site !== columns[c.index] &&
+                        [props.open.a, props.open.b].includes(row.row.site) &&
+                        [props.open.a, props.open.b].includes(columns[c.index] ?? "")
+                      }
+                      onOpen={props.onOpen}
+                      onKeyDown={(e) => press(e, row, item.index, c.index)}
+                    />
+                  ))}
+                </div>
+              );
+            })}
+          </div>
+        </div>
+      </DndContext>
+    </section>
+  );
+}
+
+function rowsOf(loom: LoomOf | undefined, query: string, folded: boolean): Row[] {
+  const words = query.toLowerCase().split(/\s+/).filter(Boolean);
+  const regions = new Map<string, LoomRow[]>();
+  for (const row of loom?.rows ?? []) {
+    const text = `${row.site} ${row.name} ${row.region}`.toLowerCase();
+    if (words.every((w) => text.includes(w))) {
+      regions.set(row.region, [...(regions.get(row.region) ?? []), row]);
+    }
+  }
+  return [...regions].flatMap(([region, sites]): Row[] => [
+    { kind: "region", region, sites },
+    ...(folded ? [] : sites.map((row): Row => ({ kind: "site", row }))),
+  ]);
+}
+
+function RowName({ row }: { row: Row }) {
+  const style = "sticky left-0 w-[214px] h-full flex items-center gap-2 bg-inherit pr-2";
+  if (row.kind === "region") {
+    return (
+      <span className={`${style} font-serif font-semibold`}>
+        {row.region || "No region"}
+        <span className="text-xs font-sans font-normal text-secondary">{row.sites.length} sites</span>
+      </span>
+    );
+  }
+  return (
+    <span className={style} title={row.row.name}>
+      <span className="truncate">{row.row.name}</span>
+      <span className="text-xs text-secondary ml-auto whitespace-nowrap">
+        {row.row.role === "spoke" ? (row.row.own ? "own order" : "") : row.row.role}
+      </span>
+    </span>
+  );
+}
+
+function Cell(props: {
+  left: number;
+  id: string;
+  row: Row;
+  column: string;
+  index: number;
+  mayEdit: boolean;
+  on: boolean;
+  onOpen: (a: string, b: string) => void;
+  onKeyDown: (e: KeyboardEvent) => void;
+}) {
+  const { row, column } = props;
+  const data = { row, column };
+  const pair = row.kind === "site" ? row.row.pairs[props.index] : undefined;
+  const movable = props.mayEdit && (row.kind === "region" || row.row.role === "spoke");
+  const drag = useDraggable({ id: `drag ${props.id}`, data, disabled: !movable });
+  const drop = useDroppable({ id: `drop ${props.id}`, data, disabled: !movable });
+  const said = row.kind === "site" ? saidOf(row.row, column, pair) : saidOfRegion(row.sites, column);
+  const moved = drag.transform ? `translateX(${drag.transform.x}px)` : undefined;
+  const set = (node: HTMLElement | null) => {
+    drag.setNodeRef(node);
+    drop.setNodeRef(node);
+  };
+  return (
+    <button
+      ref={set}
+      type="button"
+      data-cell={props.id}
+      {...drag.listeners}
+      className={`absolute top-0.5 h-[30px] flex items-center gap-1 px-1.5 text-xs hover:bg-base-300/60 ${drop.isOver && !drag.isDragging ? "bg-base-300" : ""} ${drag.isDragging ? "z-20 bg-base-100 outline-1 outline-base-content" : ""} ${props.on ? "outline-2 outline-primary" : ""}`}
+      style={{ left: props.left, width: COLUMN - 6, transform: moved }}
+      title={said}
+      aria-label={said}
+      onClick={() => {
+        if (row.kind === "site" && row.row.site !== column) {
+          props.onOpen(row.row.site, column);
+        }
+      }}
+      onKeyDown={props.onKeyDown}
+    >
+      <span aria-hidden="true" className="flex items-center gap-1">
+        {row.kind === "site" ? <Threads pair={pair} /> : <Share sites={row.sites} index={props.index} />}
+      </span>
+    </button>
+  );
+}
+
+function saidOf(row: LoomRow, column: string, pair?: LoomPair): string {
+  if (row.site === column) {
+    return `${row.site} itself`;
+  }
+  if (!pair?.joined) {
+    return `${row.site} and ${column}: not joined`;
+  }
+  if (pair.tunnels === 0) {
+    return `${row.site} and ${column} cannot be joined: ${pair.apart ?? "no links fit"}`;
+  }
+  const place = pair.position ? `, its hub number ${pair.position}` : "";
+  return `${row.site} and ${column}: ${pair.tunnels} tunnels${place}`;
+}
+
+function saidOfRegion(sites: LoomRow[], column: string): string {
+  const places = sites.filter((s) => s.role === "spoke").map((s) => s.hubs.indexOf(column) + 1);
+  return `${column}: first hub of ${places.filter((p) => p === 1).length}, a further one of ${places.filter((p) => p > 1).length}`;
+}
+
+/** The tunnels of a pair as threads, the first choice thickest. */
+function Threads({ pair }: { pair?: LoomPair }) {
+  if (!pair?.joined) {
+    return null;
+  }
+  if (pair.tunnels === 0) {
+    return <span className="text-warning">▲ apart</span>;
+  }
+  const threads = Math.min(pair.tunnels, 6);
+  return (
+    <>
+      <span className="w-3 text-right text-secondary">{pair.position || ""}</span>
+      <svg width="44" height="26" aria-hidden="true">
+        {Array.from({ length: threads }, (_, i) => (
+          <line
+            // biome-ignore lint/suspicious/noArrayIndexKey: a thread is its rank
+            key={i}
+            x1="0"
+            x2="44"
+            y1={4 + i * 4}
+            y2={4 + i * 4}
+            stroke="currentColor"
+            className="text-primary"
+            strokeWidth={i === 0 ? 3 : i === 1 ? 1.75 : 1}
+          />
+        ))}
+      </svg>
+      <span>{pair.tunnels}</span>
+    </>
+  );
+}
+
+/** How many of a region's spokes have the hub first, second and so on. */
+function Share({ sites, index }: { sites: LoomRow[]; index: number }) {
+  const count = new Map<number, number>();
+  for (const s of sites) {
+    const place = s.role === "spoke" ? (s.pairs[index]?.position ?? 0) : 0;
+    if (place > 0) {
+      count.set(place, (count.get(place) ?? 0) + 1);
+    }
+  }
+  return (
+    <span className="font-mono">
+      {[...count]
+        .sort(([a], [b]) => a - b)
+        .map(([place, n]) => `${place}:${n}`)
+        .join(" ")}
+    </span>
+  );
+}
