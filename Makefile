@@ -43,10 +43,10 @@ test: test-tools build lint
 	go run ./cmd/wideknot openapi | diff -q - docs/openapi.json || { echo "docs/openapi.json is out of date; run make api"; exit 1; }
 	go test -race ./core/... ./internal/... ./cmd/... ./examples/...
 	go test -count=1 ./e2e/...
-	$(MAKE) --no-print-directory fuzz FUZZTIME=$(or $(FUZZTIME),5s)
+	$(MAKE) --no-print-directory fuzz
 
 # Each parser, for FUZZTIME; a longer run finds more.
-FUZZTIME ?= 30s
+FUZZTIME ?= 10s
 fuzz:
 	@for target in $$(grep -rhoE '^func (Fuzz[A-Za-z]+)' --include=*_test.go core | sed 's/func //' | sort -u); do \
 		package=$$(grep -rlE "^func $$target\(" --include=*_test.go core | head -n 1 | xargs dirname); \

@@ -78,9 +78,9 @@ func TestLoom(t *testing.T) {
 	d.press(input.ControlLeft, input.KeyZ)
 	d.gone("[data-testid=consequences]", "route")
 
-	d.find(`button[aria-label^="alderfold and harrowmere"][aria-label$="hub number 1"]`, "4")
-	from := d.find(`button[aria-label^="alderfold and harrowmere"]`, "4").MustShape().Box()
-	to := d.find(`button[aria-label^="alderfold and quillbeck"]`, "4").MustShape().Box()
+	d.find(`button[title^="alderfold and harrowmere"][title$="hub number 1"]`, "4")
+	from := d.find(`button[title^="alderfold and harrowmere"]`, "4").MustShape().Box()
+	to := d.find(`button[title^="alderfold and quillbeck"]`, "4").MustShape().Box()
 	mouse := d.page.Mouse
 	d.must(mouse.MoveTo(proto.NewPoint(from.X+from.Width/2, from.Y+from.Height/2)))
 	d.must(mouse.Down(proto.InputMouseButtonLeft, 1))
@@ -102,6 +102,23 @@ func TestLoom(t *testing.T) {
 	d.find("[data-testid=last-edit]", "Shape ops")
 	d.must(d.labelled("Add a site to go through the hub").Select([]string{"Field Laboratory 1"}, true, "text"))
 	d.find("[aria-label='van-1 uses its own internet links']", "")
+}
+
+// TestInspector looks at a site beside the ledger and beside the loom, and goes
+// on from there.
+func TestInspector(t *testing.T) {
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo(inDraft + "survey")
+	d.must(d.find("[data-row]", "Kelpwick").Focus())
+	d.press(input.KeyI)
+	d.find("[aria-label=Inspector] h2", "Kelpwick Pumping Station")
+	d.find("[aria-label=Inspector] li", "kelpwick")
+	d.click("[aria-label='Close the inspector']", "")
+	d.goTo(inDraft + "shape")
+	d.click("[data-site=mossgill]", "Mossgill Works")
+	d.find("[aria-label=Inspector] h2", "Mossgill Works")
+	d.click("[aria-label=Inspector] a", "10.16.8.0/24")
+	d.find("[aria-label='Chosen block']", "at mossgill")
 }
 
 // TestTunnelOrderHoldsAtBothEnds raises a tunnel of a pair and finds it first
@@ -197,7 +214,7 @@ func TestImportedEstateInTheWorkbench(t *testing.T) {
 	p.must("POST", "/api/estates/vale/drafts/first/import", map[string]string{"document": string(text)}, nil)
 	d := sitDownAs(t, a, adminEmail, adminPassword)
 	d.goTo("/e/vale/d/first/shape")
-	cell := d.find(`button[aria-label^="tarn and first"]`, "1")
+	cell := d.find(`button[title^="tarn and first"]`, "1")
 	d.must(cell.Focus())
 	d.press(input.AltLeft, input.ArrowRight)
 	d.find("[data-testid=last-edit]", "Hubs of tarn in ops: second, first")

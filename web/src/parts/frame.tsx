@@ -4,6 +4,7 @@ import { type Live, useLive } from "../api/live";
 import { type Place, pageOf, usePlace } from "../api/place";
 import { useEstate, useMe } from "../api/queries";
 import { ConsequenceBar } from "./consequence-bar";
+import { Inspector } from "./inspector";
 import { Jump } from "./jump";
 import { Keys } from "./keys";
 import { Knot } from "./knot";
@@ -37,9 +38,12 @@ export function Frame() {
     <div className="h-full grid grid-cols-[148px_minmax(0,1fr)] grid-rows-[auto_minmax(0,1fr)_auto]">
       <Rail at={at} head={head.data} live={live} />
       <Standing at={at} head={head.data} live={live} />
-      <main className="overflow-auto" key={`${at.estate} ${at.draft}`}>
-        <Outlet />
-      </main>
+      <div className="flex min-h-0">
+        <main className="overflow-auto grow min-w-0" key={`${at.estate} ${at.draft}`}>
+          <Outlet />
+        </main>
+        <Inspector at={at} />
+      </div>
       <ConsequenceBar at={at} head={head.data} tally={live.tally} />
       <Keys />
       <Jump at={at} />
@@ -67,11 +71,11 @@ function Rail({ at, head, live }: { at: Place; head?: EstateHead; live: Live }) 
         className="px-4 pb-3 text-xs block hover:bg-base-300/50"
         title="Drafts and releases of this estate"
       >
-        <span className="block truncate text-secondary">{head?.name}</span>
-        <span className="block truncate font-semibold" title={head?.draft_name}>
+        <span className="block truncate text-secondary min-h-4">{head?.name}</span>
+        <span className="block truncate font-semibold min-h-4" title={head?.draft_name}>
           {head?.draft_name}
         </span>
-        <span className="block truncate text-secondary">
+        <span className="block truncate text-secondary min-h-4">
           {head ? `${head.sites} sites, ${head.tunnels} tunnels` : ""}
         </span>
       </Link>

@@ -1,5 +1,5 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useMemo, useRef } from "react";
+import { memo, useMemo, useRef } from "react";
 import type { Held, Space } from "../../api/client";
 import { holds, meets, type Range, rangeOf, share, written } from "./prefix";
 
@@ -161,7 +161,8 @@ export function Ruler(props: {
   );
 }
 
-function RulerLine(props: {
+/** RulerLine is drawn once; scrolling only moves it. */
+const RulerLine = memo(function RulerLine(props: {
   line: Line;
   within: string;
   chosen: string;
@@ -228,7 +229,7 @@ function RulerLine(props: {
       </div>
     </div>
   );
-}
+});
 
 const words = { subnet: "", map: "mapped", transit: "transit pool", reserved: "reserved" };
 

@@ -31,6 +31,7 @@ export function Loom(props: {
   overlay: string;
   open: { a: string; b: string };
   onOpen: (a: string, b: string) => void;
+  onLook: (site: string) => void;
 }) {
   const { at, overlay } = props;
   const loom = useLoom(at, overlay);
@@ -153,7 +154,7 @@ export function Loom(props: {
                   className={`absolute left-0 right-0 h-[34px] border-b border-base-300 ${row.kind === "region" ? "bg-base-200" : "bg-base-100"}`}
                   style={{ transform: `translateY(${item.start}px)` }}
                 >
-                  <RowName row={row} />
+                  <RowName row={row} onLook={props.onLook} />
                   {horizontal.getVirtualItems().map((c) => (
                     <Cell
                       key={c.key}
@@ -198,7 +199,7 @@ function rowsOf(loom: LoomOf | undefined, query: string, folded: boolean): Row[]
   ]);
 }
 
-function RowName({ row }: { row: Row }) {
+function RowName({ row, onLook }: { row: Row; onLook: (site: string) => void }) {
   const style = "sticky left-0 w-[214px] h-full flex items-center gap-2 bg-inherit pr-2";
   if (row.kind === "region") {
     return (
@@ -210,7 +211,14 @@ function RowName({ row }: { row: Row }) {
   }
   return (
     <span className={style} title={row.row.name}>
-      <span className="truncate">{row.row.name}</span>
+      <button
+        type="button"
+        className="truncate text-left hover:underline"
+        data-site={row.row.site}
+        onClick={() => onLook(row.row.site)}
+      >
+        {row.row.name}
+      </button>
       <span className="text-xs text-secondary ml-auto whitespace-nowrap">
         {row.row.role === "spoke" ? (row.row.own ? "own order" : "") : row.row.role}
       </span>
@@ -235,7 +243,8 @@ function Cell(props: {
   const movable = props.mayEdit && (row.kind === "region" || row.row.role === "spoke");
   const drag = useDraggable({ id: `drag ${props.id}`, data, disabled: !movable });
   const drop = useDroppable({ id: `drop ${props.id}`, data, disabled: !movable });
-  const said = row.kind === "site" ? saidOf(row.row, column, pair) : saidOfRegion(row.sites, column);
+  const said =
+    row.kind === "site" ? saidOf(row.row, column, pair) : saidOfRegion(row.sites, column, props.index);
   const moved = drag.transform ? `translateX(${drag.transform.x}px)` : undefined;
   const set = (node: HTMLElement | null) => {
     drag.setNodeRef(node);
@@ -250,7 +259,6 @@ function Cell(props: {
       className={`absolute top-0.5 h-[30px] flex items-center gap-1 px-1.5 text-xs hover:bg-base-300/60 ${drop.isOver && !drag.isDragging ? "bg-base-300" : ""} ${drag.isDragging ? "z-20 bg-base-100 outline-1 outline-base-content" : ""} ${props.on ? "outline-2 outline-primary" : ""}`}
       style={{ left: props.left, width: COLUMN - 6, transform: moved }}
       title={said}
-      aria-label={said}
       onClick={() => {
         if (row.kind === "site" && row.row.site !== column) {
           props.onOpen(row.row.site, column);
@@ -258,8 +266,13 @@ function Cell(props: {
       }}
       onKeyDown={props.onKeyDown}
     >
+      <span className="sr-only">{said}</span>
       <span aria-hidden="true" className="flex items-center gap-1">
-        {row.kind === "site" ? <Threads pair={pair} /> : <Share sites={row.sites} index={props.index} />}
+        {row.kind === "site" ? (
+          <Threads pair={pair} />
+        ) : (
+          <span className="font-mono">{shareOf(row.sites, props.index)}</span>
+        )}
       </span>
     </button>
   );
@@ -273,15 +286,14 @@ function saidOf(row: LoomRow, column: string, pair?: LoomPair): string {
     return `${row.site} and ${column}: not joined`;
   }
   if (pair.tunnels === 0) {
-    return `${row.site} and ${column} cannot be joined: ${pair.apart ?? "no links fit"}`;
+    return `${row.site} and ${column} stay apart: ${pair.apart ?? "no links fit"}`;
   }
   const place = pair.position ? `, its hub number ${pair.position}` : "";
   return `${row.site} and ${column}: ${pair.tunnels} tunnels${place}`;
 }
 
-function saidOfRegion(sites: LoomRow[], column: string): string {
-  const places = sites.filter((s) => s.role === "spoke").map((s) => s.hubs.indexOf(column) + 1);
-  return `${column}: first hub of ${places.filter((p) => p === 1).length}, a further one of ${places.filter((p) => p > 1).length}`;
+function saidOfRegion(sites: LoomRow[], column: string, index: number): string {
+  return `${shareOf(sites, index)}: how many of the spokes have ${column} as hub number 1, 2 and so on`;
 }
 
 /** The tunnels of a pair as threads, the first choice thickest. */
@@ -317,7 +329,7 @@ function Threads({ pair }: { pair?: LoomPair }) {
 }
 
 /** How many of a region's spokes have the hub first, second and so on. */
-function Share({ sites, index }: { sites: LoomRow[]; index: number }) {
+function shareOf(sites: LoomRow[], index: number): string {
   const count = new Map<number, number>();
   for (const s of sites) {
     const place = s.role === "spoke" ? (s.pairs[index]?.position ?? 0) : 0;
@@ -325,12 +337,8 @@ function Share({ sites, index }: { sites: LoomRow[]; index: number }) {
       count.set(place, (count.get(place) ?? 0) + 1);
     }
   }
-  return (
-    <span className="font-mono">
-      {[...count]
-        .sort(([a], [b]) => a - b)
-        .map(([place, n]) => `${place}:${n}`)
-        .join(" ")}
-    </span>
-  );
+  return [...count]
+    .sort(([a], [b]) => a - b)
+    .map(([place, n]) => `${place}:${n}`)
+    .join(" ");
 }

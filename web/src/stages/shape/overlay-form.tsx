@@ -227,7 +227,13 @@ export function OverlayForm({
             {view === "members" || overlay.members.length <= (overlay.hubs ?? []).length ? (
               <Members overlay={overlay} sites={sites} onChange={change} />
             ) : (
-              <Loom at={at} overlay={overlay.key} open={open} onOpen={show} />
+              <Loom
+                at={at}
+                overlay={overlay.key}
+                open={open}
+                onOpen={show}
+                onLook={(look) => set({ look })}
+              />
             )}
           </div>
         </div>

@@ -173,6 +173,7 @@ function SiteRow(props: {
         type="button"
         className="text-left min-w-0"
         data-row={props.index}
+        data-site={site.key}
         onClick={props.onOpen}
         onKeyDown={props.onKeyDown}
         title={`Edit ${site.name}`}

@@ -1,0 +1,106 @@
+package find
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"wideknot/core/check"
+	"wideknot/core/estate"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+)
+
+func demo(t testing.TB) (*route.Map, []check.Finding) {
+	t.Helper()
+	file, err := os.Open("../../examples/brindlewater.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer file.Close()
+	e, _, err := estate.Read(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := tunnel.Derive(e)
+	m := route.Build(p)
+	return m, check.Run(p, m)
+}
+
+func TestIn(t *testing.T) {
+	m, findings := demo(t)
+	peer := m.Plan.Peers(m.Plan.SiteIndex("tarnhollow"))[0]
+	for _, c := range []struct{ text, first string }{
+		{"", ""},
+		{"tarnhollow", "site tarnhollow"},
+		{"tarn hollow", "site tarnhollow"},
+		{"HOLLOW tarn", "site tarnhollow"},
+		{"10.16.4.77", "subnet tarnhollow 10.16.4.0/24"},
+		{"10.16.4.0/24", "subnet tarnhollow 10.16.4.0/24"},
+		{"10.16.0.0/20", "subnet harrowmere 10.16.0.0/24"},
+		{"10.16.4.77 10.20.8.9", "packet 10.16.4.77 10.20.8.9"},
+		{"10.16.4.77 -> 10.20.8.9", "packet 10.16.4.77 10.20.8.9"},
+		{"::ffff:10.16.4.77", "subnet tarnhollow 10.16.4.0/24"},
+		{"192.168.40.1", "subnet crossfold 192.168.40.0/24"},
+		{"203.0.113.12", "site quillbeck"},
+		{peer.Local.Address4.Addr().String(), "tunnel tarnhollow " + m.Plan.Ident(peer.Tunnel)},
+		{peer.Interface + " tarnhollow", "tunnel tarnhollow " + m.Plan.Ident(peer.Tunnel)},
+		{"works-mesh", "overlay works-mesh"},
+		{"both use 192.168.40.0/24", "finding"},
+		{"nothing of the kind", ""},
+		{"10.99.99.99", ""},
+		{"10.16.4.77 10.20.8.9 10.1.1.1", ""},
+	} {
+		got := ""
+		if hits := In(m, findings, c.text, 10); len(hits) > 0 {
+			h := hits[0]
+			got = strings.Join(strings.Fields(fmt.Sprint(h.Kind, " ", h.Site, " ", h.Overlay, " ", h.Tunnel, " ", h.From, " ", h.To)), " ")
+			if h.Prefix.IsValid() {
+				got += " " + h.Prefix.String()
+			}
+			if h.Kind == Tunnel {
+				got = fmt.Sprint(h.Kind, " ", h.Site, " ", h.Tunnel)
+			}
+		}
+		if got != c.first {
+			t.Errorf("%q finds %q first, want %q", c.text, got, c.first)
+		}
+	}
+	if hits := In(m, findings, "a", 7); len(hits) != 7 {
+		t.Errorf("%d hits, want 7", len(hits))
+	}
+}
+
+// Whatever is typed, hits are of things that are there.
+func FuzzFind(f *testing.F) {
+	m, findings := demo(f)
+	for _, seed := range []string{"tarn", "10.0.0.1", "10.0.0.1 ::1", "1.2.3.4/33", "-> to", "\x00", "ÄÖ /"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, h := range In(m, findings, text, 40) {
+			if h.Site != "" && m.Plan.SiteIndex(h.Site) < 0 || h.Kind == Subnet && !h.Prefix.IsValid() || h.Text == "" {
+				t.Errorf("%q finds %+v", text, h)
+			}
+		}
+	})
+}
+
+func BenchmarkFind(b *testing.B) {
+	m, findings := demo(b)
+	for b.Loop() {
+		In(m, findings, "osier", 40)
+	}
+}
+
+func ExampleIn() {
+	file, _ := os.Open("../../examples/three-sites.yaml")
+	defer file.Close()
+	e, _, _ := estate.Read(file)
+	m := route.Build(tunnel.Derive(e))
+	for _, hit := range In(m, nil, "10.40.2.9", 3) {
+		fmt.Println(hit.Kind, hit.Text, hit.Detail)
+	}
+	// Output: subnet 10.40.2.0/24 at stonebeck, control, in ops
+}
