@@ -224,3 +224,41 @@ func TestImportedEstateInTheWorkbench(t *testing.T) {
 	d.goTo("/e/vale/d/first/addresses")
 	d.find("h3", "outside the regions")
 }
+
+// TestPolicyAndPinsAreMended finds the planted asymmetry with a packet, the
+// shadowed rule and the missing return among the findings, and mends each from
+// there.
+func TestPolicyAndPinsAreMended(t *testing.T) {
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	const packet = inDraft + "paths/follow?from=10.20.24.9&to=10.16.4.1"
+	d.goTo(packet)
+	d.find("[role=status]", "comes back another way")
+	d.click("a", "policy and pins")
+	d.click("[aria-label='Remove the pin of larkspit']", "Remove")
+	d.gone("[aria-label='Findings about policy and pins']", "by a pin, traffic of larkspit")
+	d.goTo(packet)
+	d.find("[role=status]", "the answer comes back the same way")
+
+	d.goTo(inDraft + "shape?view=policy")
+	about := "[aria-label='Findings about policy and pins'] li"
+	d.find(about, "rule 6")
+	d.click("[aria-label='Move rule 6 up']", "")
+	d.gone(about, "is never asked")
+	d.find(about, "rule 2 of ops (deny office to control) also denies the answers")
+	rules := len(d.page.MustElements("[aria-label=Policy] tbody tr"))
+	d.click("[aria-label='Delete rule 2']", "")
+	d.gone(about, "deny office to control")
+	if left := len(d.page.MustElements("[aria-label=Policy] tbody tr")); left != rules-1 {
+		t.Errorf("%d rules of %d", left, rules)
+	}
+	d.must(d.find("h1", "Shape").Focus())
+	d.press(input.ControlLeft, input.KeyZ)
+	d.find(about, "deny office to control")
+	to := d.labelled("Rule 1 to")
+	d.write(to, "10.0.0.0/99")
+	d.must(to.Type(input.Enter))
+	d.find("[role=alert]", "10.0.0.0/99")
+	if got, _ := d.labelled("Rule 1 to").Property("value"); got.Str() != "10.0.0.0/99" {
+		t.Errorf("what was typed is gone: %q", got.Str())
+	}
+}

@@ -149,6 +149,11 @@ func TestServeOverTLS(t *testing.T) {
 		if answer, _ := ask("GET", "/readyz", ""); answer != nil && answer.StatusCode == 200 {
 			break
 		}
+		select {
+		case err := <-ended:
+			t.Fatalf("the server ended: %v", err)
+		default:
+		}
 		if time.Now().After(deadline) {
 			t.Fatal("the server does not become ready")
 		}

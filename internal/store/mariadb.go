@@ -90,7 +90,12 @@ func (s *Server) takeLock(ctx context.Context) error {
 	return nil
 }
 
-func (s *Server) dataFolder() string   { return filepath.Join(s.folder, "data") }
+func (s *Server) dataFolder() string { return filepath.Join(s.folder, "data") }
+
+// tempFolder is the server's own: at its start a server removes the temporary
+// tables it finds in this folder, also those of others.
+func (s *Server) tempFolder() string { return filepath.Join(s.folder, "tmp") }
+
 func (s *Server) pidFile() string      { return filepath.Join(s.folder, "mariadb.pid") }
 func (s *Server) passwordFile() string { return filepath.Join(s.folder, "password") }
 func (s *Server) logFile() string      { return filepath.Join(s.folder, "mariadb.log") }
@@ -132,6 +137,9 @@ func (s *Server) start(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("finding the current user: %w", err)
 	}
+	if err := os.MkdirAll(s.tempFolder(), 0o700); err != nil {
+		return fmt.Errorf("making the database folder: %w", err)
+	}
 	program, err := find("mariadbd")
 	if err != nil {
 		return err
@@ -161,7 +169,7 @@ func (s *Server) start(ctx context.Context) error {
 	s.arguments = []string{
 		program, "--no-defaults",
 		"--datadir=" + s.dataFolder(), "--socket=" + socket, "--pid-file=" + s.pidFile(), "--log-error=" + s.logFile(),
-		"--init-file=" + setup, "--user=" + me.Username,
+		"--tmpdir=" + s.tempFolder(), "--init-file=" + setup, "--user=" + me.Username,
 		"--skip-networking", "--skip-name-resolve", "--max-allowed-packet=256M",
 		"--innodb-buffer-pool-size=128M", "--innodb-log-file-size=96M", "--character-set-server=utf8mb4",
 	}
@@ -263,7 +271,7 @@ func (s *Server) initialise(ctx context.Context, username string) error {
 		return err
 	}
 	slog.Info("making the database", "folder", s.dataFolder())
-	out, err := exec.CommandContext(ctx, program, "--no-defaults", "--datadir="+s.dataFolder(), "--user="+username,
+	out, err := exec.CommandContext(ctx, program, "--no-defaults", "--datadir="+s.dataFolder(), "--tmpdir="+s.tempFolder(), "--user="+username,
 		"--skip-test-db", "--auth-root-authentication-method=socket", "--auth-root-socket-user="+username).CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("making the database: %w\n%s", err, out)

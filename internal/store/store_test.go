@@ -74,6 +74,23 @@ func TestLongFolderStillHasASocket(t *testing.T) {
 	os.Remove(filepath.Dir(path))
 }
 
+// A server leaves the temporary tables of others alone.
+func TestTemporaryTablesAreItsOwn(t *testing.T) {
+	others := filepath.Join(os.TempDir(), "#sql-temptable-test-of-another-server.MAI")
+	if err := os.WriteFile(others, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	defer os.Remove(others)
+	db, _ := Testing(t)
+	var folder string
+	if err := db.db.Raw("SELECT @@tmpdir").Scan(&folder).Error; err != nil || folder == os.TempDir() {
+		t.Errorf("temporary tables are in %s, %v", folder, err)
+	}
+	if _, err := os.Stat(others); err != nil {
+		t.Errorf("a temporary table of another server is gone: %v", err)
+	}
+}
+
 func TestTransactions(t *testing.T) {
 	db, _ := Testing(t)
 	ctx := context.Background()

@@ -7,7 +7,7 @@ import { Mark } from "./mark";
 import { useChosen } from "./repairs";
 
 /** The address of the place where a subject is mended. */
-export function placeOf(at: Place, s: Subject): string {
+export function placeOf(at: Place, s: Subject, code = ""): string {
   if (s.site) {
     const params = new URLSearchParams({ site: s.site });
     if (s.link) {
@@ -17,7 +17,8 @@ export function placeOf(at: Place, s: Subject): string {
     }
     return `${pageOf(at)}/survey?${params}`;
   }
-  return `${pageOf(at)}/shape?overlay=${s.overlay ?? ""}`;
+  const view = /^(policy|path|breakout)\//.test(code) ? "&view=policy" : "";
+  return `${pageOf(at)}/shape?overlay=${s.overlay ?? ""}${view}`;
 }
 
 const nameOf = (s: Subject) =>
@@ -52,7 +53,7 @@ export function FindingList({ at, findings, none }: { at: Place; findings: Findi
       e.nativeEvent.stopImmediatePropagation(); // digits go to stages elsewhere
       choose(f.id, chosen[f.id]?.label === repair.label ? undefined : repair);
     } else if (e.key === "Enter" && place) {
-      navigate(placeOf(at, place));
+      navigate(placeOf(at, place, f.code));
     }
   };
   return (
@@ -105,7 +106,7 @@ function FindingItem({ at, finding: f, all: others }: { at: Place; finding: Find
         ) : null}
         <p className="flex flex-wrap gap-x-4 text-[13px]">
           {places.map((s) => (
-            <Link key={nameOf(s)} className="link link-primary font-mono" to={placeOf(at, s)}>
+            <Link key={nameOf(s)} className="link link-primary font-mono" to={placeOf(at, s, f.code)}>
               {nameOf(s)}
             </Link>
           ))}

@@ -126,6 +126,17 @@ function Ways({ at, followed: f }: { at: Place; followed: Followed }) {
         {verdict}{" "}
         {f.mtu ? <span className="text-secondary font-normal">Least MTU {f.mtu} bytes.</span> : null}
       </p>
+      {f.arrives && !f.symmetric ? (
+        <p className="mb-2">
+          A pin does that, or a hub order that one side alone has:{" "}
+          <Link
+            className="link link-primary"
+            to={`${pageOf(at)}/shape?view=policy&overlay=${f.forward.steps[0]?.overlay ?? ""}`}
+          >
+            policy and pins
+          </Link>
+        </p>
+      ) : null}
       <Way at={at} title="There" way={f.forward} />
       {f.return ? <Way at={at} title="Back" way={f.return} mirrored /> : null}
       {f.rules.map((r) => (
@@ -207,8 +218,8 @@ function Way({ at, title, way, mirrored }: { at: Place; title: string; way: Walk
               <Link className="link link-primary" to={`${pageOf(at)}/survey?site=${way.where}`}>
                 {way.where} in Survey
               </Link>
-              <Link className="link link-primary" to={`${pageOf(at)}/shape`}>
-                Shape and policy
+              <Link className="link link-primary" to={`${pageOf(at)}/shape?view=policy`}>
+                Policy and pins
               </Link>
               <Link className="link link-primary" to={`${pageOf(at)}/findings`}>
                 Findings

@@ -11,6 +11,7 @@ import { Loom } from "./loom";
 import { Members } from "./members";
 import { Pair } from "./pair";
 import { PairChooser } from "./pair-chooser";
+import { PolicyAndPins } from "./policy";
 import { Zones } from "./zones";
 
 /** The overlay as the document has it, without what the plan adds. */
@@ -29,6 +30,8 @@ const pairings = {
   matched: "each link with the best far link",
   "top-n": "the first few pairs",
 };
+
+const tabs = { loom: "Pairs", members: "Who takes part", policy: "Policy and pins" };
 
 /** OverlayForm edits one overlay. Each change is an edit of its own and can be undone. */
 export function OverlayForm({
@@ -210,7 +213,7 @@ export function OverlayForm({
         </div>
         <div className="min-h-0 flex flex-col">
           <div role="tablist" className="flex gap-4 text-[13px] mb-1">
-            {(["loom", "members"] as const).map((v) => (
+            {(["loom", "members", "policy"] as const).map((v) => (
               <button
                 key={v}
                 type="button"
@@ -219,12 +222,14 @@ export function OverlayForm({
                 className={`border-b-2 ${view === v ? "border-primary font-semibold" : "border-transparent"}`}
                 onClick={() => set({ view: v === "loom" ? "" : v })}
               >
-                {v === "loom" ? "Pairs" : "Who takes part"}
+                {tabs[v]}
               </button>
             ))}
           </div>
           <div className="grow min-h-0">
-            {view === "members" || overlay.members.length <= (overlay.hubs ?? []).length ? (
+            {view === "policy" ? (
+              <PolicyAndPins overlay={overlay} sites={sites} onChange={change} />
+            ) : view === "members" || overlay.members.length <= (overlay.hubs ?? []).length ? (
               <Members overlay={overlay} sites={sites} onChange={change} />
             ) : (
               <Loom
