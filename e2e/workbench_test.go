@@ -223,6 +223,38 @@ func TestImportedEstateInTheWorkbench(t *testing.T) {
 	d.find("[aria-label=There] a", "second")
 	d.goTo("/e/vale/d/first/addresses")
 	d.find("h3", "outside the regions")
+
+	// Two depots of a bought-up company collide; one way out is taken for both.
+	for key, prefix := range map[string]string{"bought-one": "10.50.3.0/24", "bought-two": "10.50.4.0/24"} {
+		p.must("PUT", "/api/estates/vale/drafts/first/sites/"+key, map[string]any{
+			"key": key, "name": key, "links": []any{map[string]any{"key": "wan", "reach": "nat"}},
+			"subnets": []any{map[string]any{"prefix": prefix, "share": []string{"ops"}}},
+		}, nil)
+		p.must("PUT", "/api/estates/vale/drafts/first/overlays/ops", addSpoke(p, key), nil)
+	}
+	d.goTo("/e/vale/d/first/findings?severity=error")
+	d.find("footer", "2 errors")
+	d.click("[data-finding]:first-child button", "Stop sharing")
+	d.click("[data-finding]:first-child button", "the same way for 1 more of this kind")
+	d.find("section", "2 repairs chosen")
+	d.find("[data-testid=weighed]", "2 gone")
+	d.click("button", "Carry out")
+	d.find("footer", "0 errors")
+	d.press(input.ControlLeft, input.KeyZ)
+	d.find("footer", "2 errors")
+}
+
+// addSpoke is the overlay ops with one more spoke.
+func addSpoke(p *person, key string) map[string]any {
+	var overlays []map[string]any
+	p.must("GET", "/api/estates/vale/drafts/first/overlays", nil, &overlays)
+	ops := overlays[0]
+	for _, derived := range []string{"revision", "tunnels", "zones", "members"} {
+		delete(ops, derived)
+	}
+	spokes, _ := ops["spokes"].([]any)
+	ops["spokes"] = append(spokes, map[string]any{"site": key})
+	return ops
 }
 
 // TestPolicyAndPinsAreMended finds the planted asymmetry with a packet, the
