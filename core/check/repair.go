@@ -60,6 +60,29 @@ func Apply(e *estate.Estate, r Repair) (*estate.Estate, error) {
 	return nil, fmt.Errorf("%w: %s has no subnet %s any more", ErrOutdated, r.Site, r.Prefix)
 }
 
+// ApplyAll carries out several repairs, one after the other. A free block that
+// an earlier one took is replaced by the next free one of the site's region.
+func ApplyAll(e *estate.Estate, list []Repair) (*estate.Estate, error) {
+	for _, r := range list {
+		if r.To.IsValid() && slices.ContainsFunc(usedSpace(e), r.To.Overlaps) {
+			site := e.Site(r.Site)
+			if site == nil {
+				return nil, fmt.Errorf("%w: there is no site %q any more", ErrOutdated, r.Site)
+			}
+			free, ok := freeIn(e, usedSpace(e), site.Region, r.To)
+			if !ok {
+				return nil, fmt.Errorf("%w: region %q has no free block of the size of %s left for %s", ErrOutdated, site.Region, r.To, r.Site)
+			}
+			r.To = free
+		}
+		var err error
+		if e, err = Apply(e, r); err != nil {
+			return nil, err
+		}
+	}
+	return e, nil
+}
+
 // repairs offers the three ways out of a collision for one of its subnets.
 func repairs(in *Input, p place, overlay string) []Repair {
 	var out []Repair

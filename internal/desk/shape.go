@@ -20,17 +20,7 @@ func (d *Desk) RepairAll(ctx context.Context, o Order, list []check.Repair) (*Vi
 	if len(list) > 1 {
 		label = fmt.Sprintf("%s, and %d more repairs", label, len(list)-1)
 	}
-	return d.edit(ctx, o, label, func(e *estate.Estate) (*estate.Estate, error) { return applyAll(e, list) })
-}
-
-func applyAll(e *estate.Estate, list []check.Repair) (*estate.Estate, error) {
-	for _, r := range list {
-		var err error
-		if e, err = check.Apply(e, r); err != nil {
-			return nil, err
-		}
-	}
-	return e, nil
+	return d.edit(ctx, o, label, func(e *estate.Estate) (*estate.Estate, error) { return check.ApplyAll(e, list) })
 }
 
 // WhatIf says what repairs would change, and changes nothing.
@@ -40,7 +30,7 @@ func (d *Desk) WhatIf(ctx context.Context, at Place, list []check.Repair) (*Weig
 		return nil, err
 	}
 	next := *view
-	if next.Estate, err = applyAll(view.Estate, list); err != nil {
+	if next.Estate, err = check.ApplyAll(view.Estate, list); err != nil {
 		return nil, err
 	}
 	next.derive()

@@ -1,6 +1,7 @@
 import { type ReactNode, useState } from "react";
 import type { BareFinding, Consequences } from "../api/client";
 import { Mark } from "./mark";
+import { count } from "./number";
 
 /** Changes lists what a change does, and to whom. */
 export function Changes({ changes: c }: { changes: Consequences }) {
@@ -101,7 +102,7 @@ function Group(props: { title: string; count: number; of: string; alarm?: boolea
           {props.title}
         </span>{" "}
         <span className="text-secondary">
-          {props.count} {props.of}
+          {count(props.count)} {props.of}
         </span>
       </summary>
       <div className="pt-1 pl-4">{props.children}</div>

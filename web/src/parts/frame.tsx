@@ -8,6 +8,7 @@ import { Inspector } from "./inspector";
 import { Jump } from "./jump";
 import { Keys } from "./keys";
 import { Knot } from "./knot";
+import { count } from "./number";
 import { ThemeSwitch } from "./theme-switch";
 import { Trouble } from "./trouble";
 
@@ -76,7 +77,7 @@ function Rail({ at, head, live }: { at: Place; head?: EstateHead; live: Live }) 
           {head?.draft_name}
         </span>
         <span className="block truncate text-secondary min-h-4">
-          {head ? `${head.sites} sites, ${head.tunnels} tunnels` : ""}
+          {head ? `${count(head.sites)} sites, ${count(head.tunnels)} tunnels` : ""}
         </span>
       </Link>
       <ol>
