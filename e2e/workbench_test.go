@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"net/url"
 	"os"
 	"strings"
@@ -293,4 +294,72 @@ func TestPolicyAndPinsAreMended(t *testing.T) {
 	if got, _ := d.labelled("Rule 1 to").Property("value"); got.Str() != "10.0.0.0/99" {
 		t.Errorf("what was typed is gone: %q", got.Str())
 	}
+}
+
+// TestDirtySheetOfThirty pastes thirty sites with their links from a
+// spreadsheet, mends two cells in place, sees which can be hubs, joins them to
+// two hubs with another order in one region, and five of them as a mesh besides.
+func TestDirtySheetOfThirty(t *testing.T) {
+	a := launch(t, "serve", folder(t))
+	a.admin(t).must("POST", "/api/estates", map[string]string{"name": "Thirty"}, nil)
+	sites, links, subnets := "key\tname\tdemand_mbps\n", "site\tkey\treach\taddresses\n", "site\tprefix\tzone\n"
+	for i := range 30 {
+		demand, reach := fmt.Sprint(2+i), "nat\t"
+		if i == 7 {
+			demand = "lots"
+		}
+		if i < 3 {
+			reach = fmt.Sprintf("static\t192.0.2.%d", 10+i)
+		}
+		if i == 9 {
+			reach = "behind nat\t"
+		}
+		sites += fmt.Sprintf("s%02d\tSite %02d\t%s\n", i, i, demand)
+		links += fmt.Sprintf("s%02d\twan\t%s\n", i, reach)
+		subnets += fmt.Sprintf("s%02d\t10.9.%d.0/24\tcontrol\n", i, i)
+	}
+	d := sitDownAs(t, a, adminEmail, adminPassword)
+	d.goTo("/e/thirty/d/first/survey/import")
+	d.write(d.labelled("Sheet of sites"), sites)
+	d.write(d.labelled("Sheet of WAN links"), links)
+	d.write(d.labelled("Sheet of LAN subnets"), subnets)
+	d.click("button", "Preview")
+	for label, value := range map[string]string{"sites, row 9, demand_mbps": "9", "links, row 11, reach": "nat"} {
+		cell := d.labelled(label)
+		d.write(cell, value)
+		d.must(cell.Type(input.Enter))
+		time.Sleep(400 * time.Millisecond) // the preview is made anew
+	}
+	d.click("button", "Import 90 rows")
+	d.find("[data-row]", "can be a hub")
+
+	d.goTo("/e/thirty/d/first/shape")
+	d.click("button", "Make the overlay")
+	for _, hub := range []string{"Site 00", "Site 01"} {
+		d.must(d.labelled("Add a hub").Select([]string{hub}, true, "text"))
+		d.find("[data-hub]", "s"+hub[5:])
+	}
+	d.click("button", "Make the other 28 sites spokes")
+	d.find("p", "57 tunnels among 30 sites")
+	d.click("label", "control")
+	d.must(d.find(`button[title^="s05 and s00"]`, "").Focus())
+	d.press(input.AltLeft, input.ArrowRight)
+	d.find("[data-testid=last-edit]", "Hubs of s05 in ops: s01, s00")
+
+	d.click("button", "New overlay")
+	d.write(d.labelled("Overlay key"), "mesh")
+	d.write(d.labelled("Transit pool"), "100.97.0.0/16")
+	d.click("button", "Make the overlay")
+	d.find("[role=tab]", "mesh")
+	d.must(d.labelled("Shape").Select([]string{"every pair of members"}, true, "text"))
+	for _, member := range []string{"Site 00", "Site 01", "Site 02", "Site 03", "Site 04"} {
+		d.goTo("/e/thirty/d/first/shape?overlay=mesh&view=members")
+		box := d.labelled(member + " is a member")
+		d.must(box.Click(proto.InputMouseButtonLeft, 1))
+		d.find("[data-testid=last-edit]", "Shape mesh")
+		time.Sleep(200 * time.Millisecond)
+	}
+	d.goTo("/e/thirty/d/first/shape?overlay=mesh")
+	d.find("p", "9 tunnels among 5 sites")
+	d.find(`button[title^="s03 and s04 stay apart"]`, "")
 }

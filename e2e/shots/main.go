@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/go-rod/rod"
+	"github.com/go-rod/rod/lib/proto"
 
 	"wideknot/e2e/browser"
 )
@@ -57,6 +58,7 @@ func main() {
 	theme := flag.String("theme", "paper", "paper or night")
 	as := flag.String("as", "olive.owner@demo.example", "who looks; empty for nobody")
 	password := flag.String("password", "for the demo only", "the password for it")
+	width := flag.Int("width", browser.Width, "of the window")
 	script := flag.String("script", "", "JavaScript to run before the picture is taken")
 	flag.Parse()
 	b, stop, err := browser.Start()
@@ -84,18 +86,21 @@ func main() {
 		}
 	}
 	for _, v := range views {
-		if err := take(b, *server+v.path, *theme, v.script, filepath.Join(*out, v.name+".png")); err != nil {
+		if err := take(b, *server+v.path, *theme, *width, v.script, filepath.Join(*out, v.name+".png")); err != nil {
 			log.Fatalf("%s: %v", v.name, err)
 		}
 	}
 }
 
-func take(b *rod.Browser, url, theme, script, file string) error {
+func take(b *rod.Browser, url, theme string, width int, script, file string) error {
 	page, err := browser.Open(b, url)
 	if err != nil {
 		return err
 	}
 	defer page.Close()
+	if err := page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: width, Height: browser.Height, DeviceScaleFactor: 1}); err != nil {
+		return err
+	}
 	if err := page.WaitLoad(); err != nil {
 		return err
 	}

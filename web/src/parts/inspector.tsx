@@ -60,7 +60,7 @@ export function Inspector({ at }: { at: Place }) {
   return (
     <aside
       aria-label="Inspector"
-      className="relative border-l border-base-content bg-base-100 overflow-auto p-4 pl-5 text-[13px]"
+      className="relative shrink-0 max-w-[45vw] border-l border-base-content bg-base-100 overflow-auto p-4 pl-5 text-[13px]"
       style={{ width }}
     >
       <hr
@@ -76,7 +76,9 @@ export function Inspector({ at }: { at: Place }) {
         onKeyDown={(e) => set(width + ({ ArrowLeft: 20, ArrowRight: -20 }[e.key] ?? 0))}
       />
       <h2 className="text-base flex gap-2 items-start">
-        <span className="min-w-0 break-words">{site?.name ?? key}</span>
+        <span className="min-w-0 break-words line-clamp-3" title={site?.name}>
+          {site?.name ?? key}
+        </span>
         <button
           type="button"
           className="btn btn-xs btn-square ml-auto"
@@ -114,7 +116,7 @@ export function Inspector({ at }: { at: Place }) {
           <h3 className="text-sm mt-2">Subnets</h3>
           <ul>
             {(site.subnets ?? []).map((n) => (
-              <li key={n.prefix} className="flex gap-2">
+              <li key={n.prefix} className="flex flex-wrap gap-x-2">
                 <Link
                   className="link link-hover font-mono"
                   to={`${pageOf(at)}/addresses?${new URLSearchParams({ prefix: n.prefix, site: key })}`}
