@@ -8,6 +8,29 @@ import (
 	"strings"
 )
 
+// Allocations is what derivation has handed out and must keep: addresses,
+// ports, interface numbers and public keys survive every later edit.
+type Allocations struct {
+	Keys    map[string]string               `json:"keys,omitempty"`    // site → X25519 public key
+	Sites   map[string]map[string]SiteSeat  `json:"sites,omitempty"`   // overlay → site → its addresses
+	Tunnels map[string]map[string]TunnelLot `json:"tunnels,omitempty"` // overlay → TunnelIdent → what it got
+}
+
+// A SiteSeat is the one tunnel address per pool that a site has in an overlay
+// numbered per site.
+type SiteSeat struct {
+	Addresses []netip.Addr `json:"addresses"`
+}
+
+// A TunnelLot is what one tunnel was given. Slots and Ports belong to the two
+// ends in the order of the tunnel's ident; the slot is the number at the end
+// of the interface name.
+type TunnelLot struct {
+	Transit []netip.Prefix `json:"transit,omitempty"`
+	Slots   [2]int         `json:"slots"`
+	Ports   [2]int         `json:"ports"`
+}
+
 // Adopt returns the allocations with those of another record added, except
 // where the two would give one number twice: what a holds stays. It is for two
 // records that grew apart from a common one.

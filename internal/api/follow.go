@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"wideknot/core/check"
+	"wideknot/core/diff"
 	"wideknot/core/estate"
 	"wideknot/core/find"
 	"wideknot/core/route"
@@ -128,74 +129,13 @@ func ruleText(r estate.Rule) string {
 	return text
 }
 
-// TwoPlans is what a site's plan was in the release a draft is based on, and is
-// in the draft.
+// TwoPlans is what a site's routes were in the release a draft is based on, and
+// are in the draft.
 type TwoPlans struct {
-	Base   string         `json:"base" doc:"the release compared with, as a place"`
-	Before []ComparedLine `json:"lines" doc:"one line a prefix that either has, in address order"`
-	Moved  int            `json:"moved"`
+	Base  string           `json:"base" doc:"the release compared with, as a place"`
+	Lines []diff.RouteLine `json:"lines" doc:"one line a prefix that either has"`
+	Moved int              `json:"moved"`
 }
-
-// ComparedLine is one prefix before and after.
-type ComparedLine struct {
-	Prefix netip.Prefix `json:"prefix"`
-	To     string       `json:"to"`
-	Was    string       `json:"was" doc:"interface by which it left, and the neighbour; empty for no route"`
-	Is     string       `json:"is"`
-	Behind []string     `json:"standby" doc:"what stands by now, in order"`
-	Why    string       `json:"why" doc:"what set the winner apart from the first standby"`
-	Moved  bool         `json:"moved"`
-}
-
-func linesOf(v *desk.View, site string) (map[netip.Prefix]ComparedLine, []netip.Prefix) {
-	out, order := map[netip.Prefix]ComparedLine{}, []netip.Prefix{}
-	i := v.Plan.SiteIndex(site)
-	if i < 0 {
-		return out, order
-	}
-	for _, r := range v.Routes.Table(i) {
-		line := ComparedLine{Prefix: r.Prefix, To: v.Plan.Site(r.To).Key, Is: string(r.Kind), Behind: []string{}}
-		for n, h := range r.Hops {
-			text := h.Interface + " via " + v.Plan.Site(h.Via).Key
-			if n == 0 {
-				line.Is, line.Why = text, string(h.Why)
-			} else {
-				line.Behind = append(line.Behind, text)
-			}
-		}
-		out[r.Prefix] = line
-		order = append(order, r.Prefix)
-	}
-	return out, order
-}
-
-func twoPlans(was, is *desk.View, site string) TwoPlans {
-	out := TwoPlans{Base: was.Draft, Before: []ComparedLine{}}
-	before, beforeOrder := linesOf(was, site)
-	after, order := linesOf(is, site)
-	for _, p := range order {
-		line := after[p]
-		if old, ok := before[p]; ok {
-			line.Was = old.Is
-		}
-		line.Moved = line.Was != line.Is
-		out.Before = append(out.Before, line)
-	}
-	for _, p := range beforeOrder {
-		if _, still := after[p]; !still {
-			old := before[p]
-			out.Before = append(out.Before, ComparedLine{Prefix: p, To: old.To, Was: old.Is, Behind: []string{}, Moved: true})
-		}
-	}
-	for _, line := range out.Before {
-		if line.Moved {
-			out.Moved++
-		}
-	}
-	return out
-}
-
-func trimmed(s string) string { return strings.TrimSpace(s) }
 
 func (s *Server) follow(a huma.API) {
 	d := s.Desk
@@ -237,7 +177,8 @@ func (s *Server) follow(a huma.API) {
 			if v.Plan.SiteIndex(in.Site) < 0 && was.Plan.SiteIndex(in.Site) < 0 {
 				return nil, huma.Error404NotFound(fmt.Sprintf("there is no site %q", in.Site))
 			}
-			return tagged(v, twoPlans(was, v, in.Site)), nil
+			lines, moved := diff.Routes(was.Routes, v.Routes, in.Site)
+			return tagged(v, TwoPlans{was.Draft, lines, moved}), nil
 		})
 	type patterned struct {
 		Site    estate.Site `json:"site"`

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"net/netip"
 	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -176,129 +175,6 @@ func pairOf(v *desk.View, o *tunnel.Overlay, overlay, x, y int) PairSheet {
 	return out
 }
 
-// BothEnds is a tunnel as one sheet of two columns.
-type BothEnds struct {
-	Overlay string    `json:"overlay"`
-	Tunnel  string    `json:"tunnel"`
-	Rank    int       `json:"rank"`
-	Of      int       `json:"of"`
-	A       string    `json:"a"`
-	B       string    `json:"b"`
-	Lines   []EndLine `json:"lines"`
-}
-
-// EndLine is one parameter at both ends. Mirror says how the two belong
-// together; Wrong what is the matter when they do not.
-type EndLine struct {
-	What   string `json:"what"`
-	A      string `json:"a"`
-	B      string `json:"b"`
-	Mirror string `json:"mirror" doc:"same, crossed (A's is what B was told of A), or own"`
-	Wrong  string `json:"wrong"`
-}
-
-func bothEndsOf(v *desk.View, overlay, ident string) (BothEnds, bool) {
-	for site := range v.Estate.Sites {
-		for _, peer := range v.Plan.Peers(site) {
-			if peer.Overlay.Spec.Key != overlay || v.Plan.Ident(peer.Tunnel) != ident || peer.Local != &peer.Tunnel.A {
-				continue
-			}
-			for _, far := range v.Plan.Peers(peer.Remote.Site) {
-				if far.Tunnel == peer.Tunnel {
-					return sheetOf(v, overlay, ident, &peer, &far), true
-				}
-			}
-		}
-	}
-	return BothEnds{}, false
-}
-
-func sheetOf(v *desk.View, overlay, ident string, a, b *tunnel.Peer) BothEnds {
-	p := v.Plan
-	out := BothEnds{Overlay: overlay, Tunnel: ident, Rank: a.Rank, Of: len(a.Adjacency.Tunnels), A: p.Site(a.Local.Site).Key, B: p.Site(b.Local.Site).Key}
-	linkA, linkB := p.Link(a.Local), p.Link(b.Local)
-	add := func(what string, x, y any, mirror, wrong string) {
-		out.Lines = append(out.Lines, EndLine{what, fmt.Sprint(x), fmt.Sprint(y), mirror, wrong})
-	}
-	unless := func(good bool, wrong string) string {
-		if good {
-			return ""
-		}
-		return wrong
-	}
-	listOf := func(list []netip.Prefix) string {
-		text := ""
-		for i, q := range list {
-			if i > 0 {
-				text += "\n"
-			}
-			text += q.String()
-		}
-		return text
-	}
-	opens := func(calls bool) string {
-		return map[bool]string{true: "opens the session", false: "waits to be called"}[calls]
-	}
-	addresses := func(port *tunnel.Port) string { return listOf(valid(port.Address4, port.Address6)) }
-	add("WAN link", linkA.Key+" ("+linkA.Provider+")", linkB.Key+" ("+linkB.Provider+")", "own", "")
-	add("how it is reached", linkA.Reach, linkB.Reach, "own", unless(linkA.Reach.Callable() || linkB.Reach.Callable(), "neither end can be called"))
-	add("underlay", linkA.UnderlayOf(), linkB.UnderlayOf(), "same", unless(linkA.UnderlayOf() == linkB.UnderlayOf(), "the links attach to different underlays"))
-	add("who opens it", opens(a.Local.Calls), opens(b.Local.Calls), "own", unless(a.Local.Calls || b.Local.Calls, "nobody opens it"))
-	add("interface", a.Interface, b.Interface, "own", "")
-	add("listens on UDP port", a.Local.UDP, b.Local.UDP, "crossed", "")
-	add("calls", orNone(a.Endpoint), orNone(b.Endpoint), "crossed", unless(dials(a) && dials(b), "an end that opens it does not know where to call"))
-	add("address in the tunnel", addresses(a.Local), addresses(b.Local), "own", unless(len(valid(a.Local.Address4, a.Local.Address6)) > 0, "the transit pool has no room for it"))
-	add("own public key", orNone(p.PublicKey(a.Local.Site)), orNone(p.PublicKey(b.Local.Site)), "crossed", "")
-	add("the peer's public key", orNone(a.PublicKey), orNone(b.PublicKey), "crossed",
-		unless(a.PublicKey != "" && b.PublicKey != "" && a.PublicKey == p.PublicKey(b.Local.Site) && b.PublicKey == p.PublicKey(a.Local.Site), "an end does not have the other's key"))
-	psk := map[bool]string{true: "one for this tunnel", false: "none"}[a.Overlay.Spec.PresharedKeys]
-	add("pre-shared key", psk, psk, "same", "")
-	add("outside IP version", a.Tunnel.Family, b.Tunnel.Family, "same", "")
-	add("MTU of the link", linkA.MTUOf(), linkB.MTUOf(), "own", "")
-	add("MTU in the tunnel", a.Tunnel.MTU, b.Tunnel.MTU, "same", unless(a.Tunnel.Wanted >= a.Tunnel.MTU, fmt.Sprintf("the links leave only %d bytes", a.Tunnel.Wanted)))
-	add("keepalive", seconds(a.Keepalive), seconds(b.Keepalive), "own", "")
-	add("allowed prefixes", listOf(a.Allowed), listOf(b.Allowed), "own", "")
-	return out
-}
-
-// dials reports whether an end that opens the tunnel knows where to call.
-func dials(p *tunnel.Peer) bool { return !p.Local.Calls || p.Endpoint != "" }
-
-func orNone(s string) string {
-	if s == "" {
-		return "none"
-	}
-	return s
-}
-
-func seconds(n int) string {
-	if n == 0 {
-		return "none"
-	}
-	return fmt.Sprintf("every %d s", n)
-}
-
-// KeyVerdict says what a pasted key is.
-type KeyVerdict struct {
-	Good bool   `json:"good"`
-	Text string `json:"text"`
-}
-
-func verdictOn(v *desk.View, site int, text string) KeyVerdict {
-	if _, err := estate.ParseKey(text); err != nil {
-		return KeyVerdict{false, err.Error()}
-	}
-	for i := range v.Estate.Sites {
-		if trimmed(text) == v.Plan.PublicKey(i) {
-			if i == site {
-				return KeyVerdict{true, "this is the public key of " + v.Plan.Site(i).Key}
-			}
-			return KeyVerdict{false, "this is the public key of " + v.Plan.Site(i).Key + ", not of " + v.Plan.Site(site).Key}
-		}
-	}
-	return KeyVerdict{false, "this is a well-formed key, but that of no site; the design has another for " + v.Plan.Site(site).Key}
-}
-
 func (s *Server) loom(a huma.API) {
 	d := s.Desk
 	overlay := func(ctx context.Context, at desk.Place, key string) (*desk.View, int, error) {
@@ -387,12 +263,12 @@ func (s *Server) loom(a huma.API) {
 			InDraft
 			Overlay string `query:"overlay" required:"true" maxLength:"40"`
 			Tunnel  string `query:"tunnel" required:"true" maxLength:"200"`
-		}) (*answer[BothEnds], error) {
+		}) (*answer[tunnel.BothEnds], error) {
 			v, err := d.View(ctx, in.place())
 			if err != nil {
 				return nil, refusal(err)
 			}
-			sheet, ok := bothEndsOf(v, in.Overlay, in.Tunnel)
+			sheet, ok := v.Plan.BothEnds(in.Overlay, in.Tunnel)
 			if !ok {
 				return nil, huma.Error404NotFound(fmt.Sprintf("there is no tunnel %q in %q", in.Tunnel, in.Overlay))
 			}
@@ -404,7 +280,7 @@ func (s *Server) loom(a huma.API) {
 			Body struct {
 				Key string `json:"key" maxLength:"1000"`
 			}
-		}) (*answer[KeyVerdict], error) {
+		}) (*answer[tunnel.KeyVerdict], error) {
 			v, err := d.View(ctx, in.place())
 			if err != nil {
 				return nil, refusal(err)
@@ -413,6 +289,6 @@ func (s *Server) loom(a huma.API) {
 			if site < 0 {
 				return nil, huma.Error404NotFound(fmt.Sprintf("there is no site %q", in.Site))
 			}
-			return tagged(v, verdictOn(v, site, in.Body.Key)), nil
+			return tagged(v, v.Plan.JudgeKey(site, in.Body.Key)), nil
 		})
 }

@@ -8,6 +8,7 @@ import (
 
 	"wideknot/core/estate"
 	"wideknot/core/find"
+	"wideknot/core/tunnel"
 	"wideknot/internal/desk"
 )
 
@@ -46,7 +47,7 @@ func TestOrdersAreEditsOfTheOverlay(t *testing.T) {
 	if !after.Ordered || after.Tunnels[0].Tunnel != last {
 		t.Errorf("%+v", after.Tunnels)
 	}
-	sheet := must[BothEnds](s, "GET", base+"/both-ends?"+url.Values{"overlay": {"ops"}, "tunnel": {last}}.Encode(), nil)
+	sheet := must[tunnel.BothEnds](s, "GET", base+"/both-ends?"+url.Values{"overlay": {"ops"}, "tunnel": {last}}.Encode(), nil)
 	if sheet.Rank != 1 || sheet.Of != 5 {
 		t.Errorf("rank %d of %d", sheet.Rank, sheet.Of)
 	}
@@ -97,8 +98,8 @@ func TestSpaceRoomAndPatterns(t *testing.T) {
 	if hits := must[[]find.Hit](s, "GET", base+"/find?q=sedge", nil); len(hits) == 0 || hits[0].Site != "sedge" {
 		t.Errorf("%+v", hits)
 	}
-	if plans := must[TwoPlans](s, "GET", base+"/sites/sedge/before-after", nil); plans.Moved != len(plans.Before) || plans.Moved == 0 {
-		t.Errorf("a new site: %d of %d routes move", plans.Moved, len(plans.Before))
+	if plans := must[TwoPlans](s, "GET", base+"/sites/sedge/before-after", nil); plans.Moved != len(plans.Lines) || plans.Moved == 0 {
+		t.Errorf("a new site: %d of %d routes move", plans.Moved, len(plans.Lines))
 	}
 }
 
@@ -120,7 +121,7 @@ func TestPacketsAndKeys(t *testing.T) {
 		strings.TrimSuffix(key, "="): "the = at its end was lost", key[:20]: "it must have 44",
 		"xTIBA5rboUvnH4htodjb6e697QjLERt1NAB4mZqp8Dg=": "that of no site",
 	} {
-		v := must[KeyVerdict](s, "POST", base+"/sites/tarnhollow/check-key", map[string]string{"key": pasted})
+		v := must[tunnel.KeyVerdict](s, "POST", base+"/sites/tarnhollow/check-key", map[string]string{"key": pasted})
 		if v.Good != strings.Contains(pasted, key) || !strings.Contains(v.Text, want) {
 			t.Errorf("%q: %+v", pasted, v)
 		}

@@ -1277,18 +1277,6 @@ export interface components {
         "Check-linkRequest": {
             link: string;
         };
-        ComparedLine: {
-            is: string;
-            moved: boolean;
-            prefix: string;
-            /** @description what stands by now, in order */
-            standby: string[];
-            to: string;
-            /** @description interface by which it left, and the neighbour; empty for no route */
-            was: string;
-            /** @description what set the winner apart from the first standby */
-            why: string;
-        };
         Comparison: {
             changes: components["schemas"]["Consequences"];
             /** @description of the site that was asked for: what becomes of the text of its configuration */
@@ -1959,6 +1947,15 @@ export interface components {
             via: string;
             why: string;
         };
+        RouteLine: {
+            is: string;
+            moved: boolean;
+            prefix: string;
+            standby: string[];
+            to: string;
+            was: string;
+            why: string;
+        };
         Rule: {
             action: string;
             from?: components["schemas"]["Party"];
@@ -2258,8 +2255,8 @@ export interface components {
         TwoPlans: {
             /** @description the release compared with, as a place */
             base: string;
-            /** @description one line a prefix that either has, in address order */
-            lines: components["schemas"]["ComparedLine"][];
+            /** @description one line a prefix that either has */
+            lines: components["schemas"]["RouteLine"][];
             /** Format: int64 */
             moved: number;
         };

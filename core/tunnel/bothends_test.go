@@ -1,0 +1,44 @@
+package tunnel
+
+import (
+	"testing"
+
+	"wideknot/core/sample"
+)
+
+// Every tunnel of a sound plan mirrors: what the one dials the other listens
+// on; and an end without key is marked.
+func TestBothEndsMirror(t *testing.T) {
+	e, err := sample.Estate(sample.Options{Sites: 5, Hubs: 2, Links: 2, Seed: 3})
+	if err != nil {
+		t.Fatal(err)
+	}
+	wrongs := func(p *Plan, without string) (n int) {
+		for i := range p.Estate.Sites {
+			for _, peer := range p.Peers(i) {
+				sheet, ok := p.BothEnds(peer.Overlay.Spec.Key, p.Ident(peer.Tunnel))
+				if !ok || sheet.Rank != peer.Rank {
+					t.Fatalf("%s: %+v", p.Ident(peer.Tunnel), sheet)
+				}
+				for _, l := range sheet.Lines {
+					if l.Mirror == "same" && l.A != l.B {
+						t.Errorf("%+v", l)
+					}
+					if l.Wrong != "" && l.What != without {
+						n++
+					}
+				}
+			}
+		}
+		return n
+	}
+	if n := wrongs(Derive(e), "the peer's public key"); n != 0 {
+		t.Errorf("%d lines of a sound plan do not fit", n)
+	}
+	if wrongs(Derive(e), "") == 0 {
+		t.Error("ends without keys are not marked")
+	}
+	if _, ok := Derive(e).BothEnds("ops", "a/b c/d"); ok {
+		t.Error("a tunnel that there is not has two ends")
+	}
+}
