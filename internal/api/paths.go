@@ -17,6 +17,7 @@ import (
 // SiteTunnel is a tunnel as one of its sites sees it.
 type SiteTunnel struct {
 	Overlay   string         `json:"overlay"`
+	Tunnel    string         `json:"tunnel" doc:"its name in the overlay, the same at both ends"`
 	Interface string         `json:"interface"`
 	Link      string         `json:"link"`
 	Port      int            `json:"port"`
@@ -122,7 +123,7 @@ func sitePlan(v *desk.View, site int) SitePlan {
 			}
 		}
 		out.Tunnels = append(out.Tunnels, SiteTunnel{
-			Overlay: peer.Overlay.Spec.Key, Interface: peer.Interface, Link: p.Link(peer.Local).Key, Port: peer.Local.UDP,
+			Overlay: peer.Overlay.Spec.Key, Tunnel: p.Ident(peer.Tunnel), Interface: peer.Interface, Link: p.Link(peer.Local).Key, Port: peer.Local.UDP,
 			Addresses: valid(peer.Local.Address4, peer.Local.Address6),
 			Peer:      key(peer.Remote.Site), PeerLink: p.Link(peer.Remote).Key, PeerFace: peer.Remote.Interface, PeerPort: peer.Remote.UDP,
 			PeerAddrs: valid(peer.Remote.Address4, peer.Remote.Address6),

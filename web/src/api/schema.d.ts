@@ -2142,6 +2142,8 @@ export interface components {
              * @description in the adjacency, 1 first
              */
             rank: number;
+            /** @description its name in the overlay, the same at both ends */
+            tunnel: string;
         };
         Space: {
             held: components["schemas"]["Held"][];

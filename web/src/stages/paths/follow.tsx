@@ -189,11 +189,11 @@ function Way({ at, title, way, mirrored }: { at: Place; title: string; way: Walk
                   className="w-44 px-1 text-xs text-center hover:bg-base-200 flex flex-col justify-center"
                   title="Both ends of this tunnel"
                 >
-                  <span className="truncate">
+                  <span className="break-words">
                     {step.interface} {mirrored ? "←" : "→"} {step.far_interface}
                   </span>
                   <span className="block border-t-4 border-primary my-0.5" aria-hidden="true" />
-                  <span className="text-secondary truncate">
+                  <span className="text-secondary">
                     {step.overlay}, MTU {step.mtu}, cost {step.cost}
                     {step.why ? `; by ${step.why}` : ""}
                   </span>

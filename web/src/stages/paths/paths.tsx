@@ -21,6 +21,9 @@ export default function Paths() {
         title="Paths"
         actions={
           <>
+            <Link className="btn btn-sm" to="follow">
+              Follow a packet
+            </Link>
             <label className="flex items-center gap-2 text-[13px]">
               <input
                 type="checkbox"

@@ -81,7 +81,14 @@ function PeerTunnels({ tunnels, at }: { tunnels: SiteTunnel[]; at: Place }) {
             <tr key={t.interface}>
               <td className="num">{t.rank}</td>
               <td className="font-mono whitespace-nowrap">
-                <Thread rank={t.rank} /> {t.interface}
+                <Thread rank={t.rank} />{" "}
+                <Link
+                  className="link link-hover"
+                  to={`${pageOf(at)}/paths/tunnel?${new URLSearchParams({ overlay: t.overlay, tunnel: t.tunnel })}`}
+                  title="Both ends of this tunnel"
+                >
+                  {t.interface}
+                </Link>
               </td>
               <td>{t.link}</td>
               <td>{t.peer_link}</td>
