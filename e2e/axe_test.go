@@ -24,6 +24,7 @@ var views = []string{
 
 // TestAccessibility finds no serious violation on any view, in both themes.
 func TestAccessibility(t *testing.T) {
+	t.Parallel()
 	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
 	if err != nil {
 		t.Fatalf("%v; make build installs it", err)
@@ -31,7 +32,7 @@ func TestAccessibility(t *testing.T) {
 	a := launch(t, "demo", folder(t))
 	d := sitDown(t, a)
 	d.page = d.page.CancelTimeout().Timeout(5 * time.Minute)
-	look := func(d *desk, path, theme string) {
+	look := func(d *desk, path string) {
 		t.Helper()
 		d.goTo(path)
 		d.must(d.page.WaitLoad())
@@ -41,28 +42,26 @@ func TestAccessibility(t *testing.T) {
 		if _, err := (proto.RuntimeEvaluate{Expression: string(axe)}).Call(d.page); err != nil {
 			t.Fatal(err)
 		}
-		got, err := d.page.Eval(`async (theme) => {
-			document.documentElement.dataset.theme = theme;
-			await new Promise((done) => setTimeout(done, 250)); // colours fade over
-			const found = await axe.run(document, { resultTypes: ["violations"] });
-			return found.violations.filter((v) => v.impact === "serious" || v.impact === "critical")
-				.map((v) => v.id + ": " + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160) + " " + (n.any[0]?.message ?? "")).join(" | ")).join("\n");
-		}`, theme)
-		if err != nil {
-			t.Fatalf("%s: %v", path, err)
-		}
-		if text := got.Value.Str(); text != "" {
-			t.Errorf("%s in %s:\n%s", path, theme, strings.TrimSpace(text))
+		for _, theme := range []string{"paper", "night"} {
+			got, err := d.page.Eval(`async (theme) => {
+				document.documentElement.dataset.theme = theme;
+				await new Promise((done) => setTimeout(done, 250)); // colours fade over
+				const found = await axe.run(document, { resultTypes: ["violations"] });
+				return found.violations.filter((v) => v.impact === "serious" || v.impact === "critical")
+					.map((v) => v.id + ": " + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160) + " " + (n.any[0]?.message ?? "")).join(" | ")).join("\n");
+			}`, theme)
+			if err != nil {
+				t.Fatalf("%s: %v", path, err)
+			}
+			if text := got.Value.Str(); text != "" {
+				t.Errorf("%s in %s:\n%s", path, theme, strings.TrimSpace(text))
+			}
 		}
 	}
-	for _, theme := range []string{"paper", "night"} {
-		for _, path := range views {
-			look(d, path, theme)
-		}
+	for _, path := range views {
+		look(d, path)
 	}
 	stranger := sitDownAs(t, a, "", "")
-	for _, theme := range []string{"paper", "night"} {
-		look(stranger, "/", theme)
-		look(stranger, "/welcome#nothing", theme)
-	}
+	look(stranger, "/")
+	look(stranger, "/welcome#nothing")
 }

@@ -20,6 +20,7 @@ const subnets = "site;prefix;zone\nmillgate;10.40.1.0/24;office\nstonebeck;10.40
 // bad cell and a collision come in, both are mended on the screen, and a
 // configuration goes out.
 func TestSheetsToConfiguration(t *testing.T) {
+	t.Parallel()
 	d := sitDown(t, launch(t, "serve", folder(t)))
 	d.write(d.labelled("Name of a new estate"), "Vale Water")
 	d.click("button", "Start empty")
@@ -98,6 +99,7 @@ func TestSheetsToConfiguration(t *testing.T) {
 // TestEditInPlaceAndUndo edits, deletes and adds a site on the demo estate and
 // takes each back.
 func TestEditInPlaceAndUndo(t *testing.T) {
+	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	d.click("td a", "Brindlewater")
 	d.click("td a", "First draft")
@@ -131,6 +133,7 @@ func TestEditInPlaceAndUndo(t *testing.T) {
 
 // TestKeysAlone goes through the stages and reorders hubs without the mouse.
 func TestKeysAlone(t *testing.T) {
+	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	d.goTo("/e/brindlewater/d/first/shape")
 	hub := d.find("ol button", "quillbeck")

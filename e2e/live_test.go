@@ -29,6 +29,7 @@ func readEvents(in io.Reader, out chan<- string) {
 // TestStreamsResumeAfterAGap leaves a stream, misses three edits, and is told
 // them on coming back.
 func TestStreamsResumeAfterAGap(t *testing.T) {
+	t.Parallel()
 	a := launch(t, "demo", folder(t))
 	p := a.signedIn(t, demoOwner, demoPassword)
 	token := p.token("reader")
@@ -97,6 +98,7 @@ func TestStreamsResumeAfterAGap(t *testing.T) {
 // TestTwoPeopleInOneDraft has two people in a draft: the one sees who else is
 // there and what the other edits, and is told when the other was faster.
 func TestTwoPeopleInOneDraft(t *testing.T) {
+	t.Parallel()
 	a := launch(t, "demo", folder(t))
 	olive := sitDown(t, a)
 	piet := sitDownAs(t, a, demoPlanner, demoPassword)
@@ -136,6 +138,7 @@ func TestTwoPeopleInOneDraft(t *testing.T) {
 // TestServerGone has the server away while someone edits: the page says so,
 // keeps the form, and goes on when the server is back.
 func TestServerGone(t *testing.T) {
+	t.Parallel()
 	dir := folder(t)
 	a := launch(t, "demo", dir)
 	d := sitDown(t, a)

@@ -10,6 +10,7 @@ import (
 // TestFirstStart goes from the link on the terminal to an estate with a second
 // person in it, who comes by a link too and sees no other estate.
 func TestFirstStart(t *testing.T) {
+	t.Parallel()
 	a := launch(t, "serve", folder(t))
 	d := sitDownAs(t, a, "", "")
 	d.find("p", "Sign in to see your estates")
@@ -83,6 +84,7 @@ func TestFirstStart(t *testing.T) {
 // TestReleaseAndCatchUp releases the demo's waiting draft, brings the other one
 // up to date with a conflict, compares, and makes an earlier release a draft.
 func TestReleaseAndCatchUp(t *testing.T) {
+	t.Parallel()
 	a := launch(t, "demo", folder(t))
 	d := sitDown(t, a)
 	p := a.signedIn(t, demoOwner, demoPassword)

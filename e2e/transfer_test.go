@@ -28,6 +28,7 @@ overlays:
 // line, then the right one; a collision in it is repaired with one click, and
 // one undo takes that back.
 func TestDocumentIn(t *testing.T) {
+	t.Parallel()
 	d := sitDown(t, launch(t, "serve", folder(t)))
 	d.write(d.labelled("Name of a new estate"), "Vale")
 	d.click("button", "Start empty")
@@ -59,6 +60,7 @@ func TestDocumentIn(t *testing.T) {
 // TestRegionsAreEdited gives a region a block that cannot be one, reads why,
 // and mends it.
 func TestRegionsAreEdited(t *testing.T) {
+	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	d.goTo("/e/brindlewater/d/first/survey/regions")
 	d.find("h1", "Regions")
@@ -77,6 +79,7 @@ func TestRegionsAreEdited(t *testing.T) {
 // TestOverlayIsReshaped makes a site a spoke no longer, changes the first hub
 // of another, and gives the overlay a pool that cannot be one.
 func TestOverlayIsReshaped(t *testing.T) {
+	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	d.goTo("/e/brindlewater/d/first/shape?view=members")
 	d.find("p", "443 tunnels among 40 sites")
@@ -98,6 +101,7 @@ func TestOverlayIsReshaped(t *testing.T) {
 
 // TestThemeAndKeys switches the theme, which stays, and asks for the keys.
 func TestThemeAndKeys(t *testing.T) {
+	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	d.goTo("/e/brindlewater/d/first/paths")
 	d.find("td a", "Harrowmere Control Centre")

@@ -17,6 +17,7 @@ const inDraft = "/e/brindlewater/d/first/"
 // TestFindingsByKeyboard works through the errors with the keyboard alone, and
 // takes one back.
 func TestFindingsByKeyboard(t *testing.T) {
+	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	d.goTo(inDraft + "findings")
 	for _, left := range []string{"1 error", "0 errors"} {
@@ -41,6 +42,7 @@ func TestFindingsByKeyboard(t *testing.T) {
 // TestRulerShowsCollisionsAndRoom finds the collision on the ruler, weighs two
 // ways out of it, and reserves room for a new works.
 func TestRulerShowsCollisionsAndRoom(t *testing.T) {
+	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	d.goTo(inDraft + "addresses?within=192.168.40.0/24")
 	block := d.find(`button[aria-label*="192.168.40.0/24 at crossfold"]`, "crossfold")
@@ -69,6 +71,7 @@ func TestRulerShowsCollisionsAndRoom(t *testing.T) {
 // TestLoom changes the hub order of a region by keys and of a site by drag,
 // reads what moves, asks why a pair is apart, and joins another directly.
 func TestLoom(t *testing.T) {
+	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	d.goTo(inDraft + "shape")
 	region := d.find(`button[data-cell="0 0"]`, "1:12")
@@ -108,6 +111,7 @@ func TestLoom(t *testing.T) {
 // TestInspector looks at a site beside the ledger and beside the loom, and goes
 // on from there.
 func TestInspector(t *testing.T) {
+	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	d.goTo(inDraft + "survey")
 	d.must(d.find("[data-row]", "Kelpwick").Focus())
@@ -125,6 +129,7 @@ func TestInspector(t *testing.T) {
 // TestTunnelOrderHoldsAtBothEnds raises a tunnel of a pair and finds it first
 // at both ends; then compares keys.
 func TestTunnelOrderHoldsAtBothEnds(t *testing.T) {
+	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	d.goTo(inDraft + "shape?a=tarnhollow&b=harrowmere")
 	d.click("[aria-label='Raise fibre — fibre-a']", "")
@@ -150,6 +155,7 @@ func TestTunnelOrderHoldsAtBothEnds(t *testing.T) {
 // TestNewSiteLikeItsNeighbour adds a site after a neighbour's pattern and reads
 // its configuration, and who else is touched.
 func TestNewSiteLikeItsNeighbour(t *testing.T) {
+	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	d.goTo(inDraft + "survey")
 	d.find("[data-row]", "can be a hub")
@@ -172,6 +178,7 @@ func TestNewSiteLikeItsNeighbour(t *testing.T) {
 // TestBeforeAfterAndFollow reads a site's routes before and after, and follows
 // packets: one that comes back another way, one that a policy denies.
 func TestBeforeAfterAndFollow(t *testing.T) {
+	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	d.goTo("/e/brindlewater/d/winter-round/paths/osierweir?view=changes")
 	d.find("strong", "56 of 73 routes move")
@@ -205,6 +212,7 @@ func TestBeforeAfterAndFollow(t *testing.T) {
 // TestImportedEstateInTheWorkbench does the same on an estate that is not the
 // demo's.
 func TestImportedEstateInTheWorkbench(t *testing.T) {
+	t.Parallel()
 	a := launch(t, "serve", folder(t))
 	p := a.admin(t)
 	p.must("POST", "/api/estates", map[string]string{"name": "Vale"}, nil)
@@ -262,6 +270,7 @@ func addSpoke(p *person, key string) map[string]any {
 // shadowed rule and the missing return among the findings, and mends each from
 // there.
 func TestPolicyAndPinsAreMended(t *testing.T) {
+	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	const packet = inDraft + "paths/follow?from=10.20.24.9&to=10.16.4.1"
 	d.goTo(packet)
@@ -300,6 +309,7 @@ func TestPolicyAndPinsAreMended(t *testing.T) {
 // spreadsheet, mends two cells in place, sees which can be hubs, joins them to
 // two hubs with another order in one region, and five of them as a mesh besides.
 func TestDirtySheetOfThirty(t *testing.T) {
+	t.Parallel()
 	a := launch(t, "serve", folder(t))
 	a.admin(t).must("POST", "/api/estates", map[string]string{"name": "Thirty"}, nil)
 	sites, links, subnets := "key\tname\tdemand_mbps\n", "site\tkey\treach\taddresses\n", "site\tprefix\tzone\n"
