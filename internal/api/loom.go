@@ -13,22 +13,38 @@ import (
 	"wideknot/internal/desk"
 )
 
-// Loom is an overlay as pairs of sites: rows are its sites, columns their hubs,
-// or all sites of a mesh.
+// Loom is the frame of an overlay seen pair by pair: rows are its sites, region
+// by region, columns their hubs, or all sites of a mesh. What its cells show is
+// asked for in windows, since a mesh of 1,000 sites has a million of them.
 type Loom struct {
-	Columns []string  `json:"columns" doc:"sites"`
-	Rows    []LoomRow `json:"rows"`
+	Columns []string   `json:"columns" doc:"sites"`
+	Rows    []LoomRow  `json:"rows"`
+	Regions []LoomBand `json:"regions" doc:"of a mesh: what joins the sites of two regions"`
 }
 
-// LoomRow is a site's pairs, one for each column. An empty Pair is none.
+// LoomRow is a site of the overlay.
 type LoomRow struct {
-	Site   string     `json:"site"`
-	Name   string     `json:"name"`
-	Region string     `json:"region"`
-	Role   string     `json:"role" enum:"hub,spoke,direct"`
-	Own    bool       `json:"own" doc:"has a hub order of its own"`
-	Hubs   []string   `json:"hubs" doc:"in order"`
-	Pairs  []LoomPair `json:"pairs"`
+	Site   string   `json:"site"`
+	Name   string   `json:"name"`
+	Region string   `json:"region"`
+	Role   string   `json:"role" enum:"hub,spoke,direct"`
+	Own    bool     `json:"own" doc:"has a hub order of its own"`
+	Hubs   []string `json:"hubs" doc:"in order"`
+}
+
+// LoomBand sums up the pairs between two regions, or within one.
+type LoomBand struct {
+	A       string `json:"a" doc:"region"`
+	B       string `json:"b" doc:"region"`
+	Pairs   int    `json:"pairs"`
+	Apart   int    `json:"apart" doc:"pairs that no tunnel can serve"`
+	Tunnels int    `json:"tunnels"`
+}
+
+// LoomWindow is a part of the loom: its rows, each with one pair for each
+// column. An empty pair is none.
+type LoomWindow struct {
+	Pairs [][]LoomPair `json:"pairs"`
 }
 
 // LoomPair is a pair of sites.
@@ -39,42 +55,103 @@ type LoomPair struct {
 	Apart    string `json:"apart,omitempty" doc:"why no tunnel can serve them"`
 }
 
-func loomOf(v *desk.View, o *tunnel.Overlay) Loom {
-	out := Loom{Columns: []string{}, Rows: []LoomRow{}}
-	columns := o.Hubs
-	if o.Spec.Shape == estate.FullMesh {
-		columns = o.Members
+// loomSites lists the sites of the rows, the regions in the estate's order, and
+// of the columns.
+func loomSites(v *desk.View, o *tunnel.Overlay) (rows, columns []int) {
+	regions := map[string]int{}
+	for _, r := range v.Plan.Estate.About.Regions {
+		regions[r.Key] = len(regions)
 	}
-	place := map[int]int{}
-	for i, c := range columns {
-		place[c] = i
+	place := func(site int) int {
+		if i, ok := regions[v.Plan.Site(site).Region]; ok {
+			return i
+		}
+		return len(regions)
+	}
+	rows = slices.Clone(o.Members)
+	slices.SortStableFunc(rows, func(x, y int) int { return place(x) - place(y) })
+	if o.Spec.Shape == estate.FullMesh {
+		return rows, rows
+	}
+	return rows, o.Hubs
+}
+
+func loomOf(v *desk.View, o *tunnel.Overlay) Loom {
+	rows, columns := loomSites(v, o)
+	out := Loom{Columns: []string{}, Rows: []LoomRow{}, Regions: []LoomBand{}}
+	for _, c := range columns {
 		out.Columns = append(out.Columns, v.Plan.Site(c).Key)
 	}
 	spokes := map[string]*estate.Spoke{}
 	for i := range o.Spec.Spokes {
 		spokes[o.Spec.Spokes[i].Site] = &o.Spec.Spokes[i]
 	}
-	row := map[int]int{}
-	for _, m := range o.Members {
+	for _, m := range rows {
 		s := v.Plan.Site(m)
-		one := LoomRow{Site: s.Key, Name: s.Name, Region: s.Region, Role: "direct", Hubs: []string{}, Pairs: make([]LoomPair, len(columns))}
+		one := LoomRow{Site: s.Key, Name: s.Name, Region: s.Region, Role: "direct", Hubs: []string{}}
 		if o.IsHub(m) {
 			one.Role = "hub"
 		} else if spoke := spokes[s.Key]; spoke != nil {
 			one.Role, one.Own = "spoke", len(spoke.Hubs) > 0
 			one.Hubs = append(one.Hubs, o.Spec.HubOrder(*spoke)...)
 		}
-		row[m] = len(out.Rows)
 		out.Rows = append(out.Rows, one)
+	}
+	if o.Spec.Shape == estate.FullMesh {
+		out.Regions = bandsOf(v, o)
+	}
+	return out
+}
+
+func bandsOf(v *desk.View, o *tunnel.Overlay) []LoomBand {
+	place := map[[2]string]int{}
+	out := []LoomBand{}
+	for i := range o.Adjacencies {
+		a := &o.Adjacencies[i]
+		x, y := v.Plan.Site(a.A).Region, v.Plan.Site(a.B).Region
+		id := [2]string{min(x, y), max(x, y)}
+		at, ok := place[id]
+		if !ok {
+			at = len(out)
+			place[id] = at
+			out = append(out, LoomBand{A: id[0], B: id[1]})
+		}
+		out[at].Pairs++
+		out[at].Tunnels += len(a.Tunnels)
+		if len(a.Tunnels) == 0 {
+			out[at].Apart++
+		}
+	}
+	return out
+}
+
+// windowOf cuts a window out of the loom. What lies outside the loom is left
+// out of it.
+func windowOf(v *desk.View, o *tunnel.Overlay, row, rows, column, columns int) LoomWindow {
+	down, across := loomSites(v, o)
+	part := func(of []int, from, n int) []int { return of[min(from, len(of)):min(from+n, len(of))] }
+	down, across = part(down, row, rows), part(across, column, columns)
+	out := LoomWindow{Pairs: make([][]LoomPair, len(down))}
+	rowOf, columnOf := map[int]int{}, map[int]int{}
+	for i, site := range across {
+		columnOf[site] = i
+	}
+	for i, site := range down {
+		rowOf[site] = i
+		out.Pairs[i] = make([]LoomPair, len(across))
 	}
 	for i := range o.Adjacencies {
 		a := &o.Adjacencies[i]
-		for _, ends := range [][2]int{{a.A, a.B}, {a.B, a.A}} {
-			at, ok := place[ends[1]]
-			if !ok {
+		for _, ends := range [2][2]int{{a.A, a.B}, {a.B, a.A}} {
+			r, in := rowOf[ends[0]]
+			if !in {
 				continue
 			}
-			pair := &out.Rows[row[ends[0]]].Pairs[at]
+			c, in := columnOf[ends[1]]
+			if !in {
+				continue
+			}
+			pair := &out.Pairs[r][c]
 			pair.Joined, pair.Tunnels, pair.Position = true, len(a.Tunnels), a.Position
 			if len(a.Tunnels) == 0 {
 				if why := v.Plan.WhyApart(o, a); len(why) > 0 {
@@ -198,6 +275,21 @@ func (s *Server) loom(a huma.API) {
 				return nil, err
 			}
 			return tagged(v, loomOf(v, &v.Plan.Overlays[i])), nil
+		})
+	huma.Register(a, operation("get-loom-window", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/loom/window", "Read the pairs of some rows and columns of the loom"),
+		func(ctx context.Context, in *struct {
+			InDraft
+			Overlay string `path:"overlay" maxLength:"40"`
+			Row     int    `query:"row" minimum:"0"`
+			Rows    int    `query:"rows" minimum:"1" maximum:"4096" default:"64"`
+			Column  int    `query:"column" minimum:"0"`
+			Columns int    `query:"columns" minimum:"1" maximum:"64" default:"64"`
+		}) (*answer[LoomWindow], error) {
+			v, i, err := overlay(ctx, in.place(), in.Overlay)
+			if err != nil {
+				return nil, err
+			}
+			return tagged(v, windowOf(v, &v.Plan.Overlays[i], in.Row, in.Rows, in.Column, in.Columns)), nil
 		})
 	const pairPath = "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/pairs/{a}/{b}"
 	huma.Register(a, operation("get-pair", http.MethodGet, pairPath, "Read all that can join two sites"),

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"fmt"
 	"net/url"
 	"slices"
 	"strings"
@@ -60,6 +61,42 @@ func TestOrdersAreEditsOfTheOverlay(t *testing.T) {
 	s.refused(404, "GET", base+"/overlays/ops/pairs/tarnhollow/tarnhollow", nil)
 	s.refused(404, "GET", base+"/both-ends?overlay=ops&tunnel=x", nil)
 	s.refused(422, "PUT", base+"/overlays/works-mesh/pairs/tarnhollow/mossgill/direct", map[string]any{"join": true})
+}
+
+// Windows put together make the whole loom: each pair of a mesh once either
+// way, and the bands count the same pairs.
+func TestLoomComesInWindows(t *testing.T) {
+	s := start(t)
+	base := s.demo()
+	path := base + "/overlays/works-mesh/loom"
+	loom := must[Loom](s, "GET", path, nil)
+	n := len(loom.Columns)
+	joined, tunnels := map[[2]string]int{}, 0
+	for row := 0; row < n; row += 3 {
+		for column := 0; column < n; column += 2 {
+			window := must[LoomWindow](s, "GET", fmt.Sprintf("%s/window?row=%d&rows=3&column=%d&columns=2", path, row, column), nil)
+			for i, pairs := range window.Pairs {
+				for j, pair := range pairs {
+					if pair.Joined {
+						joined[[2]string{loom.Rows[row+i].Site, loom.Columns[column+j]}] = pair.Tunnels
+						tunnels += pair.Tunnels
+					}
+				}
+			}
+		}
+	}
+	if len(joined) != n*(n-1) || joined[[2]string{"tarnhollow", "mossgill"}] != joined[[2]string{"mossgill", "tarnhollow"}] {
+		t.Errorf("%d of %d pairs: %v", len(joined), n*(n-1), joined)
+	}
+	for _, band := range loom.Regions {
+		tunnels -= 2 * band.Tunnels
+	}
+	if tunnels != 0 {
+		t.Errorf("the bands have %d tunnels too few", tunnels/2)
+	}
+	if beyond := must[LoomWindow](s, "GET", path+"/window?row=1000&column=1000", nil); len(beyond.Pairs) != 0 {
+		t.Errorf("%+v", beyond)
+	}
 }
 
 func TestSpaceRoomAndPatterns(t *testing.T) {

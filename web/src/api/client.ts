@@ -42,6 +42,7 @@ export type Space = components["schemas"]["Space"];
 export type Held = components["schemas"]["Held"];
 export type Loom = components["schemas"]["Loom"];
 export type LoomRow = components["schemas"]["LoomRow"];
+export type LoomBand = components["schemas"]["LoomBand"];
 export type LoomPair = components["schemas"]["LoomPair"];
 export type PairSheet = components["schemas"]["PairSheet"];
 export type BothEnds = components["schemas"]["BothEnds"];

@@ -1,4 +1,4 @@
-import { type QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type QueryClient, useMutation, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
 import {
   type About,
   answered,
@@ -300,6 +300,29 @@ export const useLoom = (at: Place, overlay: string) =>
       ),
     ),
   );
+
+/** A part of the loom, by the number of its first row and column. */
+export interface LoomTile {
+  row: number;
+  rows: number;
+  column: number;
+  columns: number;
+}
+
+/** The pairs in some parts of the loom; undefined where they are not here yet. */
+export const useLoomTiles = (at: Place, overlay: string, tiles: LoomTile[]) =>
+  useQueries({
+    queries: tiles.map((tile) =>
+      ask(at, ["loom", overlay, tile], () =>
+        answered(
+          client.GET("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/loom/window", {
+            params: { path: { ...at, overlay }, query: { ...tile } },
+          }),
+        ),
+      ),
+    ),
+    combine: (answers) => answers.map((a) => a.data?.pairs),
+  });
 
 export const usePair = (at: Place, overlay: string, a: string, b: string) =>
   useQuery(

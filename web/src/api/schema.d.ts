@@ -505,6 +505,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/loom/window": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read the pairs of some rows and columns of the loom */
+        get: operations["get-loom-window"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/pairs/{a}/{b}": {
         parameters: {
             query?: never;
@@ -1635,7 +1652,24 @@ export interface components {
         Loom: {
             /** @description sites */
             columns: string[];
+            /** @description of a mesh: what joins the sites of two regions */
+            regions: components["schemas"]["LoomBand"][];
             rows: components["schemas"]["LoomRow"][];
+        };
+        LoomBand: {
+            /** @description region */
+            a: string;
+            /**
+             * Format: int64
+             * @description pairs that no tunnel can serve
+             */
+            apart: number;
+            /** @description region */
+            b: string;
+            /** Format: int64 */
+            pairs: number;
+            /** Format: int64 */
+            tunnels: number;
         };
         LoomPair: {
             /** @description why no tunnel can serve them */
@@ -1656,11 +1690,13 @@ export interface components {
             name: string;
             /** @description has a hub order of its own */
             own: boolean;
-            pairs: components["schemas"]["LoomPair"][];
             region: string;
             /** @enum {string} */
             role: "hub" | "spoke" | "direct";
             site: string;
+        };
+        LoomWindow: {
+            pairs: components["schemas"]["LoomPair"][][];
         };
         "Make-archiveRequest": {
             /** @description with private keys, for operators */
@@ -3577,6 +3613,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Loom"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-loom-window": {
+        parameters: {
+            query?: {
+                row?: number;
+                rows?: number;
+                column?: number;
+                columns?: number;
+            };
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+                overlay: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoomWindow"];
                 };
             };
             /** @description Error */

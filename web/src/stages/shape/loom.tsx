@@ -9,17 +9,29 @@ import {
 } from "@dnd-kit/core";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, useMemo, useRef, useState } from "react";
-import type { Loom as LoomOf, LoomPair, LoomRow } from "../../api/client";
+import type { LoomBand, Loom as LoomOf, LoomPair, LoomRow } from "../../api/client";
 import type { Place } from "../../api/place";
-import { useHubOrder, useLoom, useMayEdit } from "../../api/queries";
+import { type LoomTile, useHubOrder, useLoom, useLoomTiles, useMayEdit } from "../../api/queries";
+import { count } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 
 /** A row of the loom: a site, or a region with the spokes in it. */
-type Row = { kind: "region"; region: string; sites: LoomRow[] } | { kind: "site"; row: LoomRow };
+type Row =
+  | { kind: "region"; region: string; sites: LoomRow[] }
+  | { kind: "site"; row: LoomRow; number: number };
+
+/** What a cell shows: a pair of sites, what joins two regions, or hub places. */
+type Shown =
+  | { kind: "pair"; site: LoomRow; pair?: LoomPair; waiting: boolean }
+  | { kind: "band"; region: string; band?: LoomBand }
+  | { kind: "places"; sites: LoomRow[] };
 
 const HEIGHT = 34;
 const COLUMN = 96;
+/** The most columns and cells that are asked for at once. */
+const TILE_COLUMNS = 64;
+const TILE_CELLS = 4096;
 
 /**
  * Loom shows an overlay pair by pair: rows are sites, columns their hubs or,
@@ -40,7 +52,11 @@ export function Loom(props: {
   const [query, setQuery] = useState("");
   const [folded, setFolded] = useState(false);
   const rows = useMemo(() => rowsOf(loom.data, query, folded), [loom.data, query, folded]);
-  const columns = loom.data?.columns ?? [];
+  const mesh = (loom.data?.regions.length ?? 0) > 0;
+  const byRegion = mesh && folded;
+  const columns = byRegion
+    ? rows.map((r) => (r.kind === "region" ? r.region : ""))
+    : (loom.data?.columns ?? []);
   const box = useRef<HTMLDivElement>(null);
   const vertical = useVirtualizer({
     count: rows.length,
@@ -55,6 +71,28 @@ export function Loom(props: {
     estimateSize: () => COLUMN,
     overscan: 2,
   });
+  const pairAt = usePairs(
+    at,
+    overlay,
+    columns.length,
+    byRegion
+      ? []
+      : vertical.getVirtualItems().flatMap((i) => {
+          const row = rows[i.index];
+          return row?.kind === "site" ? [row.number] : [];
+        }),
+    horizontal.getVirtualItems().map((c) => c.index),
+  );
+  const shown = (row: Row, column: number): Shown => {
+    if (row.kind === "site") {
+      const pair = pairAt(row.number, column);
+      return { kind: "pair", site: row.row, pair, waiting: pair === undefined };
+    }
+    if (byRegion) {
+      return { kind: "band", region: row.region, band: bandOf(loom.data, row.region, columns[column] ?? "") };
+    }
+    return { kind: "places", sites: row.sites };
+  };
   const sensors = useSensors(useSensor(PointerSensor, { activationConstraint: { distance: 6 } }));
   /** Puts the hub of one column where that of another is, for some spokes. */
   const swap = (sites: LoomRow[], from: string, to: string) => {
@@ -119,7 +157,7 @@ export function Loom(props: {
           regions only
         </label>
         <span className="ml-auto text-xs text-secondary">
-          {mayEdit ? "Drag a cell onto another, or Alt+← →, to change the order" : ""}
+          {mayEdit && !mesh ? "Drag a cell onto another, or Alt+← →, to change the order" : ""}
           {order.isPending ? " … saving" : ""}
         </span>
       </div>
@@ -161,9 +199,9 @@ export function Loom(props: {
                       left={220 + c.start}
                       id={`${item.index} ${c.index}`}
                       row={row}
+                      shown={shown(row, c.index)}
                       column={columns[c.index] ?? ""}
-                      index={c.index}
-                      mayEdit={mayEdit}
+                      mayEdit={mayEdit && !mesh}
                       on={
                         row.kind === "site" &&
                         row.row.site !== columns[c.index] &&
@@ -186,17 +224,44 @@ export function Loom(props: {
 
 function rowsOf(loom: LoomOf | undefined, query: string, folded: boolean): Row[] {
   const words = query.toLowerCase().split(/\s+/).filter(Boolean);
-  const regions = new Map<string, LoomRow[]>();
-  for (const row of loom?.rows ?? []) {
+  const regions = new Map<string, { row: LoomRow; number: number }[]>();
+  for (const [number, row] of (loom?.rows ?? []).entries()) {
     const text = `${row.site} ${row.name} ${row.region}`.toLowerCase();
     if (words.every((w) => text.includes(w))) {
-      regions.set(row.region, [...(regions.get(row.region) ?? []), row]);
+      const of = regions.get(row.region) ?? [];
+      of.push({ row, number });
+      regions.set(row.region, of);
     }
   }
   return [...regions].flatMap(([region, sites]): Row[] => [
-    { kind: "region", region, sites },
-    ...(folded ? [] : sites.map((row): Row => ({ kind: "site", row }))),
+    { kind: "region", region, sites: sites.map((s) => s.row) },
+    ...(folded ? [] : sites.map((s): Row => ({ kind: "site", ...s }))),
   ]);
+}
+
+/**
+ * The pairs of the rows and columns that are in sight, by the numbers the loom
+ * gives them. They come in tiles, so that scrolling asks for few things twice.
+ */
+function usePairs(at: Place, overlay: string, of: number, rows: number[], columns: number[]) {
+  const across = Math.min(TILE_COLUMNS, Math.max(1, of));
+  const down = Math.ceil(TILE_CELLS / across);
+  const tileOf = (n: number, size: number) => Math.floor(n / size);
+  const downs = [...new Set(rows.map((n) => tileOf(n, down)))];
+  const acrosses = [...new Set(columns.map((n) => tileOf(n, across)))];
+  const tiles: LoomTile[] = downs.flatMap((r) =>
+    acrosses.map((c) => ({ row: r * down, rows: down, column: c * across, columns: across })),
+  );
+  const got = useLoomTiles(at, overlay, tiles);
+  return (row: number, column: number): LoomPair | undefined => {
+    const tile =
+      downs.indexOf(tileOf(row, down)) * acrosses.length + acrosses.indexOf(tileOf(column, across));
+    return got[tile]?.[row % down]?.[column % across];
+  };
+}
+
+function bandOf(loom: LoomOf | undefined, x: string, y: string): LoomBand | undefined {
+  return loom?.regions.find((b) => (b.a === x && b.b === y) || (b.a === y && b.b === x));
 }
 
 function RowName({ row, onLook }: { row: Row; onLook: (site: string) => void }) {
@@ -230,21 +295,19 @@ function Cell(props: {
   left: number;
   id: string;
   row: Row;
+  shown: Shown;
   column: string;
-  index: number;
   mayEdit: boolean;
   on: boolean;
   onOpen: (a: string, b: string) => void;
   onKeyDown: (e: KeyboardEvent) => void;
 }) {
-  const { row, column } = props;
+  const { row, column, shown } = props;
   const data = { row, column };
-  const pair = row.kind === "site" ? row.row.pairs[props.index] : undefined;
   const movable = props.mayEdit && (row.kind === "region" || row.row.role === "spoke");
   const drag = useDraggable({ id: `drag ${props.id}`, data, disabled: !movable });
   const drop = useDroppable({ id: `drop ${props.id}`, data, disabled: !movable });
-  const said =
-    row.kind === "site" ? saidOf(row.row, column, pair) : saidOfRegion(row.sites, column, props.index);
+  const said = saidOf(shown, column);
   const moved = drag.transform ? `translateX(${drag.transform.x}px)` : undefined;
   const set = (node: HTMLElement | null) => {
     drag.setNodeRef(node);
@@ -268,36 +331,58 @@ function Cell(props: {
     >
       <span className="sr-only">{said}</span>
       <span aria-hidden="true" className="flex items-center gap-1">
-        {row.kind === "site" ? (
-          <Threads pair={pair} />
+        {shown.kind === "pair" ? (
+          <Threads pair={shown.pair} waiting={shown.waiting} />
         ) : (
-          <span className="font-mono">{shareOf(row.sites, props.index)}</span>
+          <span className="font-mono">
+            {shown.kind === "band" ? bandText(shown.band) : shareOf(shown.sites, column)}
+          </span>
         )}
       </span>
     </button>
   );
 }
 
-function saidOf(row: LoomRow, column: string, pair?: LoomPair): string {
-  if (row.site === column) {
-    return `${row.site} itself`;
+function saidOf(shown: Shown, column: string): string {
+  if (shown.kind === "band") {
+    const { band } = shown;
+    return band
+      ? `${shown.region} and ${column}: ${count(band.pairs)} pairs, ${count(band.tunnels)} tunnels, ${count(band.apart)} pairs stay apart`
+      : `${shown.region} and ${column}: no pairs`;
+  }
+  if (shown.kind === "places") {
+    return `${shareOf(shown.sites, column)}: how many of the spokes have ${column} as hub number 1, 2 and so on`;
+  }
+  const { site, pair } = shown;
+  if (site.site === column) {
+    return `${site.site} itself`;
+  }
+  if (shown.waiting) {
+    return `${site.site} and ${column}: loading`;
   }
   if (!pair?.joined) {
-    return `${row.site} and ${column}: not joined`;
+    return `${site.site} and ${column}: not joined`;
   }
   if (pair.tunnels === 0) {
-    return `${row.site} and ${column} stay apart: ${pair.apart ?? "no links fit"}`;
+    return `${site.site} and ${column} stay apart: ${pair.apart ?? "no links fit"}`;
   }
   const place = pair.position ? `, its hub number ${pair.position}` : "";
-  return `${row.site} and ${column}: ${pair.tunnels} tunnels${place}`;
+  return `${site.site} and ${column}: ${pair.tunnels} tunnels${place}`;
 }
 
-function saidOfRegion(sites: LoomRow[], column: string, index: number): string {
-  return `${shareOf(sites, index)}: how many of the spokes have ${column} as hub number 1, 2 and so on`;
+/** How many pairs two regions have, and how many of those stay apart. */
+function bandText(band?: LoomBand): string {
+  if (!band) {
+    return "";
+  }
+  return band.apart > 0 ? `${count(band.pairs)} ▲${count(band.apart)}` : `${count(band.pairs)} pairs`;
 }
 
 /** The tunnels of a pair as threads, the first choice thickest. */
-function Threads({ pair }: { pair?: LoomPair }) {
+function Threads({ pair, waiting }: { pair?: LoomPair; waiting: boolean }) {
+  if (waiting) {
+    return <span className="text-secondary">…</span>;
+  }
   if (!pair?.joined) {
     return null;
   }
@@ -328,16 +413,16 @@ function Threads({ pair }: { pair?: LoomPair }) {
   );
 }
 
-/** How many of a region's spokes have the hub first, second and so on. */
-function shareOf(sites: LoomRow[], index: number): string {
-  const count = new Map<number, number>();
+/** How many of some spokes have the hub first, second and so on. */
+function shareOf(sites: LoomRow[], hub: string): string {
+  const places = new Map<number, number>();
   for (const s of sites) {
-    const place = s.role === "spoke" ? (s.pairs[index]?.position ?? 0) : 0;
+    const place = s.hubs.indexOf(hub) + 1;
     if (place > 0) {
-      count.set(place, (count.get(place) ?? 0) + 1);
+      places.set(place, (places.get(place) ?? 0) + 1);
     }
   }
-  return [...count]
+  return [...places]
     .sort(([a], [b]) => a - b)
     .map(([place, n]) => `${place}:${n}`)
     .join(" ");

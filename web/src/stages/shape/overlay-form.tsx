@@ -4,6 +4,7 @@ import { type LedgerSite, type Overlay, Problem, type ShapedOverlay } from "../.
 import type { Place } from "../../api/place";
 import { useDeleteOverlay, useSaveOverlay } from "../../api/queries";
 import { Field } from "../../parts/field";
+import { count } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 import { Breakout } from "./breakout";
 import { HubOrder } from "./hub-order";
@@ -184,7 +185,8 @@ export function OverlayForm({
           </label>
         )}
         <p className="pt-5">
-          <strong>{overlay.tunnels}</strong> tunnels among <strong>{overlay.members.length}</strong> sites
+          <strong>{count(overlay.tunnels)}</strong> tunnels among <strong>{overlay.members.length}</strong>{" "}
+          sites
           {save.isPending ? (
             <span className="loading loading-dots loading-xs ml-2" role="status" aria-label="Saving" />
           ) : null}
