@@ -13,7 +13,7 @@ import (
 var views = []string{
 	"/", "/me", "/accounts", "/e/brindlewater", "/e/brindlewater/people", "/e/brindlewater/audit",
 	"/e/brindlewater/compare?from=release-0&to=release-1",
-	inDraft + "survey", inDraft + "survey?site=tarnhollow", inDraft + "survey?look=tarnhollow", inDraft + "survey/import", inDraft + "survey/regions",
+	inDraft + "survey", inDraft + "survey?site=tarnhollow", inDraft + "survey?look=tarnhollow", inDraft + "paths/tarnhollow?look=tunnel:ops:harrowmere/ring%20tarnhollow/ring", inDraft + "survey/import", inDraft + "survey/regions",
 	inDraft + "addresses", inDraft + "addresses?prefix=192.168.40.0/24&site=crossfold",
 	inDraft + "shape", inDraft + "shape?a=tarnhollow&b=harrowmere", inDraft + "shape?view=members", inDraft + "shape?view=policy", inDraft + "shape?overlay=works-mesh",
 	inDraft + "paths", inDraft + "paths/tarnhollow", inDraft + "paths/tarnhollow?view=routes", inDraft + "paths/tarnhollow?view=configuration",

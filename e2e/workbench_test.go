@@ -124,6 +124,18 @@ func TestInspector(t *testing.T) {
 	d.find("[aria-label=Inspector] h2", "Mossgill Works")
 	d.click("[aria-label=Inspector] a", "10.16.8.0/24")
 	d.find("[aria-label='Chosen block']", "at mossgill")
+	d.must(d.find("button[data-look^=subnet]", "mossgill").Focus())
+	d.press(input.KeyI)
+	d.find("[aria-label=Inspector] a", "On the ruler")
+	d.goTo(inDraft + "paths/mossgill")
+	d.must(d.find("tr[data-look] a", "").Focus())
+	d.press(input.KeyI)
+	d.click("[aria-label=Inspector] a", "Both ends")
+	d.find("h1", "Both ends")
+	d.goTo(inDraft + "findings")
+	d.must(d.find("[data-finding]", "").Focus())
+	d.press(input.KeyI)
+	d.find("[aria-label=Inspector] a", "Repairs, in the list")
 }
 
 // TestTunnelOrderHoldsAtBothEnds raises a tunnel of a pair and finds it first

@@ -10,47 +10,6 @@ import (
 	"wideknot/core/route"
 )
 
-// The JSON output of trace: see docs/command-line.md.
-type (
-	tracedWalk struct {
-		From  string       `json:"from,omitempty"`
-		To    string       `json:"to,omitempty"`
-		End   route.Ending `json:"end"`
-		Where string       `json:"where,omitempty"`
-		Why   string       `json:"why,omitempty"`
-		Mend  string       `json:"mend,omitempty"`
-		Rule  int          `json:"rule,omitempty"`
-		Steps []tracedStep `json:"steps"`
-	}
-	tracedStep struct {
-		Site          string     `json:"site"`
-		Overlay       string     `json:"overlay"`
-		Interface     string     `json:"interface"`
-		Next          string     `json:"next"`
-		NextInterface string     `json:"next_interface"`
-		MTU           int        `json:"mtu"`
-		Cost          int        `json:"cost"`
-		Why           route.Rule `json:"why,omitempty"`
-	}
-)
-
-func walked(m *route.Map, w *route.Walk) *tracedWalk {
-	if w == nil {
-		return nil
-	}
-	key := func(i int) string {
-		if i < 0 {
-			return ""
-		}
-		return m.Plan.Site(i).Key
-	}
-	out := &tracedWalk{From: key(w.FromSite), To: key(w.ToSite), End: w.End, Where: key(w.Where), Why: w.Why, Mend: w.Mend, Rule: w.Rule, Steps: []tracedStep{}}
-	for _, s := range w.Steps {
-		out.Steps = append(out.Steps, tracedStep{key(s.Site), s.Overlay, s.Hop.Interface, key(s.Far), s.FarFace, s.Tunnel.MTU, s.Hop.Cost, s.Hop.Why})
-	}
-	return out
-}
-
 func traceCommand() *cobra.Command {
 	var f format
 	var packet route.Packet
@@ -74,11 +33,11 @@ func traceCommand() *cobra.Command {
 			if f == "json" {
 				err = writeJSON(c.OutOrStdout(), map[string]any{
 					"from": packet.From, "to": packet.To, "arrives": t.Return != nil && t.Arrives(), "symmetric": t.Symmetric, "mtu": t.MTU,
-					"forward": walked(m, &t.Forward), "return": walked(m, t.Return),
+					"forward": m.Sheet(&t.Forward), "return": m.Sheet(t.Return),
 				})
 			} else {
-				printWalk(c.OutOrStdout(), "there", walked(m, &t.Forward))
-				printWalk(c.OutOrStdout(), "back", walked(m, t.Return))
+				printWalk(c.OutOrStdout(), "there", m.Sheet(&t.Forward))
+				printWalk(c.OutOrStdout(), "back", m.Sheet(t.Return))
 				if t.Return != nil && t.Arrives() {
 					fmt.Fprintf(c.OutOrStdout(), "MTU %d, symmetric: %v\n", t.MTU, t.Symmetric)
 				}
@@ -95,7 +54,7 @@ func traceCommand() *cobra.Command {
 	return c
 }
 
-func printWalk(w io.Writer, direction string, walk *tracedWalk) {
+func printWalk(w io.Writer, direction string, walk *route.WalkSheet) {
 	if walk == nil {
 		return
 	}

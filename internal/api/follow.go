@@ -20,12 +20,12 @@ import (
 
 // Followed is the way of a packet and of its answer.
 type Followed struct {
-	Arrives   bool        `json:"arrives" doc:"the packet and its answer"`
-	Symmetric bool        `json:"symmetric" doc:"the answer takes the same tunnels"`
-	MTU       int         `json:"mtu" doc:"least on the way, bytes; 0 without tunnel"`
-	Forward   WalkedWay   `json:"forward"`
-	Return    *WalkedWay  `json:"return,omitempty"`
-	Overlays  []RuleTexts `json:"rules" doc:"the policies on the way"`
+	Arrives   bool             `json:"arrives" doc:"the packet and its answer"`
+	Symmetric bool             `json:"symmetric" doc:"the answer takes the same tunnels"`
+	MTU       int              `json:"mtu" doc:"least on the way, bytes; 0 without tunnel"`
+	Forward   route.WalkSheet  `json:"forward"`
+	Return    *route.WalkSheet `json:"return,omitempty"`
+	Overlays  []RuleTexts      `json:"rules" doc:"the policies on the way"`
 }
 
 // RuleTexts is an overlay's policy in words, as far as a walk met it.
@@ -35,55 +35,10 @@ type RuleTexts struct {
 	Default string   `json:"default"`
 }
 
-// WalkedWay is one direction.
-type WalkedWay struct {
-	From  string       `json:"from"`
-	To    string       `json:"to"`
-	End   route.Ending `json:"end"`
-	Where string       `json:"where"`
-	Rule  int          `json:"rule" doc:"policy rule that decided, from 1; 0 for the default or none"`
-	Why   string       `json:"why"`
-	Mend  string       `json:"mend"`
-	Steps []WalkedStep `json:"steps"`
-}
-
-// WalkedStep is one tunnel on the way.
-type WalkedStep struct {
-	Site    string     `json:"site"`
-	Overlay string     `json:"overlay"`
-	Tunnel  string     `json:"tunnel"`
-	Face    string     `json:"interface"`
-	Far     string     `json:"far"`
-	FarFace string     `json:"far_interface"`
-	MTU     int        `json:"mtu"`
-	Cost    int        `json:"cost"`
-	Why     route.Rule `json:"why"`
-}
-
-func walkedOf(v *desk.View, w *route.Walk) *WalkedWay {
-	if w == nil {
-		return nil
-	}
-	key := func(i int) string {
-		if i < 0 {
-			return ""
-		}
-		return v.Plan.Site(i).Key
-	}
-	out := &WalkedWay{From: key(w.FromSite), To: key(w.ToSite), End: w.End, Where: key(w.Where), Rule: w.Rule, Why: w.Why, Mend: w.Mend, Steps: []WalkedStep{}}
-	for _, s := range w.Steps {
-		out.Steps = append(out.Steps, WalkedStep{
-			Site: key(s.Site), Overlay: s.Overlay, Tunnel: v.Plan.Ident(s.Tunnel), Face: s.Hop.Interface, Far: key(s.Far), FarFace: s.FarFace,
-			MTU: s.Tunnel.MTU, Cost: s.Hop.Cost, Why: s.Hop.Why,
-		})
-	}
-	return out
-}
-
 func followedOf(v *desk.View, t route.Trace) Followed {
 	out := Followed{
 		Arrives: t.Return != nil && t.Arrives(), Symmetric: t.Symmetric, MTU: t.MTU,
-		Forward: *walkedOf(v, &t.Forward), Return: walkedOf(v, t.Return), Overlays: []RuleTexts{},
+		Forward: *v.Routes.Sheet(&t.Forward), Return: v.Routes.Sheet(t.Return), Overlays: []RuleTexts{},
 	}
 	for i := range v.Plan.Overlays {
 		o := &v.Plan.Overlays[i]

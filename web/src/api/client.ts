@@ -47,13 +47,65 @@ export type LoomPair = components["schemas"]["LoomPair"];
 export type PairSheet = components["schemas"]["PairSheet"];
 export type BothEnds = components["schemas"]["BothEnds"];
 export type Followed = components["schemas"]["Followed"];
-export type WalkedWay = components["schemas"]["WalkedWay"];
+export type WalkSheet = components["schemas"]["WalkSheet"];
 export type Hit = components["schemas"]["Hit"];
 export type BareFinding = components["schemas"]["Finding"];
 export type FileDiff = components["schemas"]["FileDiff"];
 type ProblemDocument = components["schemas"]["ErrorModel"];
 
-export const client = createClient<paths>();
+export const client = createClient<paths>({ fetch: patient });
+
+const newKey = () =>
+  [...crypto.getRandomValues(new Uint8Array(16))].map((b) => b.toString(16).padStart(2, "0")).join("");
+
+/** How many edits wait for the server to come back. */
+export const EDITS_WAIT = "wideknot-edits-wait";
+let waiting = 0;
+const ask = (e: Event) => e.preventDefault();
+function wait(more: number) {
+  waiting += more;
+  dispatchEvent(new CustomEvent(EDITS_WAIT, { detail: waiting }));
+  // Who leaves the page meanwhile is asked whether the edits may be lost.
+  if (waiting > 0) {
+    addEventListener("beforeunload", ask);
+  } else {
+    removeEventListener("beforeunload", ask);
+  }
+}
+
+/**
+ * Sends a request; an edit that does not reach the server is sent again when it
+ * is back. Its key has the server do it once, also when only the answer was
+ * lost. A release is not an edit: whoever releases decides again.
+ */
+async function patient(request: Request): Promise<Response> {
+  const path = new URL(request.url).pathname;
+  const edits = request.method !== "GET" && path.includes("/drafts/") && !path.endsWith("/release");
+  if (!edits) {
+    return fetch(request);
+  }
+  if (!request.headers.has("Idempotency-Key")) {
+    request.headers.set("Idempotency-Key", newKey());
+  }
+  let waits = false;
+  try {
+    for (;;) {
+      try {
+        return await fetch(request.clone());
+      } catch {
+        if (!waits) {
+          waits = true;
+          wait(1);
+        }
+        await new Promise((then) => setTimeout(then, 1000));
+      }
+    }
+  } finally {
+    if (waits) {
+      wait(-1);
+    }
+  }
+}
 
 /** What some problem documents say besides. */
 interface More {

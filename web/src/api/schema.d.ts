@@ -1509,13 +1509,13 @@ export interface components {
         Followed: {
             /** @description the packet and its answer */
             arrives: boolean;
-            forward: components["schemas"]["WalkedWay"];
+            forward: components["schemas"]["WalkSheet"];
             /**
              * Format: int64
              * @description least on the way, bytes; 0 without tunnel
              */
             mtu: number;
-            return?: components["schemas"]["WalkedWay"];
+            return?: components["schemas"]["WalkSheet"];
             /** @description the policies on the way */
             rules: components["schemas"]["RuleTexts"][];
             /** @description the answer takes the same tunnels */
@@ -2215,6 +2215,25 @@ export interface components {
             /** Format: int64 */
             revision: number;
         };
+        StepSheet: {
+            /**
+             * Format: int64
+             * @description of the path from here
+             */
+            cost: number;
+            interface: string;
+            /** Format: int64 */
+            mtu: number;
+            /** @description site at the other end */
+            next: string;
+            next_interface: string;
+            overlay: string;
+            /** @description that sends */
+            site: string;
+            tunnel: string;
+            /** @description the rule this route won by */
+            why?: string;
+        };
         Subject: {
             link?: string;
             overlay?: string;
@@ -2305,32 +2324,22 @@ export interface components {
             name: string;
             password: string;
         };
-        WalkedStep: {
-            /** Format: int64 */
-            cost: number;
-            far: string;
-            far_interface: string;
-            interface: string;
-            /** Format: int64 */
-            mtu: number;
-            overlay: string;
-            site: string;
-            tunnel: string;
-            why: string;
-        };
-        WalkedWay: {
+        WalkSheet: {
             end: string;
-            from: string;
-            mend: string;
+            /** @description site; none when not known */
+            from?: string;
+            mend?: string;
             /**
              * Format: int64
              * @description policy rule that decided, from 1; 0 for the default or none
              */
-            rule: number;
-            steps: components["schemas"]["WalkedStep"][];
-            to: string;
-            where: string;
-            why: string;
+            rule?: number;
+            steps: components["schemas"]["StepSheet"][];
+            /** @description site; none when not known */
+            to?: string;
+            /** @description the site where it ends */
+            where?: string;
+            why?: string;
         };
         Weighing: {
             /**

@@ -3,6 +3,7 @@ import { Link, useNavigate } from "react-router";
 import type { Finding, Subject } from "../api/client";
 import { type Place, pageOf } from "../api/place";
 import { useMayEdit } from "../api/queries";
+import { lookAt } from "./look";
 import { Mark } from "./mark";
 import { useChosen } from "./repairs";
 
@@ -62,10 +63,12 @@ export function FindingList({ at, findings, none }: { at: Place; findings: Findi
         <li
           key={f.id}
           data-finding={f.id}
+          data-look={lookAt({ kind: "finding", id: f.id })}
           // biome-ignore lint/a11y/noNoninteractiveTabindex: arrows move through the list
           tabIndex={0}
           onKeyDown={(e) => press(e, f, i)}
-          className="border-b border-base-300 py-2 grid grid-cols-[90px_minmax(0,1fr)] gap-x-3"
+          // Of 1,000 findings the browser lays out those in sight.
+          className="[content-visibility:auto] [contain-intrinsic-size:auto_110px] border-b border-base-300 py-2 grid grid-cols-[90px_minmax(0,1fr)] gap-x-3"
         >
           <FindingItem at={at} finding={f} all={findings} />
         </li>

@@ -1,5 +1,6 @@
+import { useEffect, useState } from "react";
 import { Link, NavLink, Outlet } from "react-router";
-import type { EstateHead } from "../api/client";
+import { EDITS_WAIT, type EstateHead } from "../api/client";
 import { type Live, useLive } from "../api/live";
 import { type Place, pageOf, usePlace } from "../api/place";
 import { useEstate, useMe } from "../api/queries";
@@ -138,12 +139,16 @@ function Standing({ at, head, live }: { at: Place; head?: EstateHead; live: Live
   const me = useMe().data;
   const strip = "px-6 py-1 text-[13px] border-b border-base-300 bg-base-200";
   const step = live.step;
+  const waiting = useEditsThatWait();
   return (
     <div>
       {live.joined === false ? (
         <p role="status" className={`${strip} text-warning`}>
           ▲ The server cannot be reached. What you entered stays on this page; it goes on by itself when the
           server is back.
+          {waiting > 0
+            ? ` ${waiting === 1 ? "An edit waits" : `${waiting} edits wait`} here to be sent then.`
+            : ""}
         </p>
       ) : null}
       {head?.fixed ? (
@@ -182,4 +187,15 @@ function Standing({ at, head, live }: { at: Place; head?: EstateHead; live: Live
       </p>
     </div>
   );
+}
+
+/** How many edits wait for the server to come back. */
+function useEditsThatWait(): number {
+  const [waiting, setWaiting] = useState(0);
+  useEffect(() => {
+    const hear = (e: Event) => setWaiting((e as CustomEvent<number>).detail);
+    addEventListener(EDITS_WAIT, hear);
+    return () => removeEventListener(EDITS_WAIT, hear);
+  }, []);
+  return waiting;
 }

@@ -1,23 +1,26 @@
 import { X } from "lucide-react";
-import { type PointerEvent, useEffect, useState } from "react";
+import { type PointerEvent, type ReactNode, useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
+import type { Finding } from "../api/client";
 import { type Place, pageOf } from "../api/place";
-import { useFindings, useSites } from "../api/queries";
+import { useBothEnds, useFindings, useSites } from "../api/queries";
 import { LinkBars } from "../stages/survey/link-bars";
+import { placeOf } from "./findings";
+import { type Look, lookAt, lookOf } from "./look";
 import { Mark } from "./mark";
+import { Trouble } from "./trouble";
+import { Waiting } from "./waiting";
 
 const NARROW = 240;
 const WIDE = 640;
 
 /**
- * Inspector shows the site that is looked at, with its places in the other
- * stages. Its left edge is dragged, or moved with the arrows.
+ * Inspector shows the site, tunnel, subnet or finding that is looked at, with
+ * its places in the stages. Its left edge is dragged, or moved with the arrows.
  */
 export function Inspector({ at }: { at: Place }) {
   const [params, setParams] = useSearchParams();
-  const key = params.get("look") ?? "";
-  const sites = useSites(at).data;
-  const findings = useFindings(at).data ?? [];
+  const look = lookOf(params.get("look") ?? "");
   const [width, setWidth] = useState(300);
   const close = () =>
     setParams(
@@ -27,15 +30,16 @@ export function Inspector({ at }: { at: Place }) {
       },
       { replace: true },
     );
-  // "i" looks at the site of the row that has the focus.
+  // "i" looks at what the focus is in.
   useEffect(() => {
     const press = (e: KeyboardEvent) => {
       const on = e.target instanceof HTMLElement ? e.target : undefined;
-      const site = on?.closest<HTMLElement>("[data-site]")?.dataset.site;
-      if (e.key === "i" && site && !on?.closest("input, textarea, select") && !e.ctrlKey && !e.metaKey) {
+      const held = on?.closest<HTMLElement>("[data-look], [data-site]")?.dataset;
+      const look = held?.look ?? held?.site;
+      if (e.key === "i" && look && !on?.closest("input, textarea, select") && !e.ctrlKey && !e.metaKey) {
         setParams(
           (p) => {
-            p.set("look", site);
+            p.set("look", look);
             return p;
           },
           { replace: true },
@@ -45,11 +49,9 @@ export function Inspector({ at }: { at: Place }) {
     addEventListener("keydown", press);
     return () => removeEventListener("keydown", press);
   }, [setParams]);
-  const site = sites?.find((s) => s.key === key);
-  if (!key || !sites) {
+  if (!look) {
     return null;
   }
-  const about = findings.filter((f) => f.subjects.some((s) => s.site === key));
   const set = (w: number) => setWidth(Math.min(WIDE, Math.max(NARROW, w)));
   const drag = (e: PointerEvent<HTMLHRElement>) => {
     e.currentTarget.setPointerCapture(e.pointerId);
@@ -75,77 +77,246 @@ export function Inspector({ at }: { at: Place }) {
         onPointerMove={drag}
         onKeyDown={(e) => set(width + ({ ArrowLeft: 20, ArrowRight: -20 }[e.key] ?? 0))}
       />
-      <h2 className="text-base flex gap-2 items-start">
-        <span className="min-w-0 break-words line-clamp-3" title={site?.name}>
-          {site?.name ?? key}
-        </span>
-        <button
-          type="button"
-          className="btn btn-xs btn-square ml-auto"
-          aria-label="Close the inspector"
-          onClick={close}
-        >
-          <X size={12} />
-        </button>
-      </h2>
-      {site ? (
-        <>
-          <p className="text-secondary">
-            <span className="font-mono">{site.key}</span>, {site.region || "no region"},{" "}
-            {site.demand_mbps ?? 0} Mbit/s wanted
-          </p>
-          <nav aria-label="The site in the stages" className="flex flex-wrap gap-x-3 py-2">
-            <Link className="link link-primary" to={`${pageOf(at)}/survey?site=${key}`}>
-              Edit
-            </Link>
-            <Link className="link link-primary" to={`${pageOf(at)}/shape`}>
-              Shape
-            </Link>
-            <Link className="link link-primary" to={`${pageOf(at)}/paths/${key}`}>
-              {site.tunnels} tunnels
-            </Link>
-            <Link className="link link-primary" to={`${pageOf(at)}/paths/${key}?view=routes`}>
-              Routes
-            </Link>
-            <Link className="link link-primary" to={`${pageOf(at)}/paths/${key}?view=changes`}>
-              What changes
-            </Link>
-          </nav>
-          <h3 className="text-sm">WAN links</h3>
-          <LinkBars links={site.links ?? []} />
-          <h3 className="text-sm mt-2">Subnets</h3>
-          <ul>
-            {(site.subnets ?? []).map((n) => (
-              <li key={n.prefix} className="flex flex-wrap gap-x-2">
-                <Link
-                  className="link link-hover font-mono"
-                  to={`${pageOf(at)}/addresses?${new URLSearchParams({ prefix: n.prefix, site: key })}`}
-                >
-                  {n.prefix}
-                </Link>
-                <span className="text-secondary">{n.zone}</span>
-              </li>
-            ))}
-          </ul>
-          <h3 className="text-sm mt-2">Findings</h3>
-          {about.length === 0 ? <p className="text-secondary">None is about this site.</p> : null}
-          <ul>
-            {about.map((f) => (
-              <li key={f.id} className="py-0.5">
-                <Mark severity={f.severity} />{" "}
-                <Link
-                  className="link link-hover"
-                  to={`${pageOf(at)}/findings?${new URLSearchParams({ id: f.id })}`}
-                >
-                  {f.title}
-                </Link>
-              </li>
-            ))}
-          </ul>
-        </>
-      ) : (
-        <p>There is no such site in this draft.</p>
-      )}
+      <button
+        type="button"
+        className="btn btn-xs btn-square float-right ml-2"
+        aria-label="Close the inspector"
+        onClick={close}
+      >
+        <X size={12} />
+      </button>
+      <Looked at={at} look={look} />
     </aside>
+  );
+}
+
+function Looked({ at, look }: { at: Place; look: Look }) {
+  switch (look.kind) {
+    case "site":
+      return <SiteLook at={at} site={look.site} />;
+    case "tunnel":
+      return <TunnelLook at={at} overlay={look.overlay} tunnel={look.tunnel} />;
+    case "subnet":
+      return <SubnetLook at={at} site={look.site} prefix={look.prefix} />;
+    case "finding":
+      return <FindingLook at={at} id={look.id} />;
+  }
+}
+
+function Title({ children }: { children: string }) {
+  return (
+    <h2 className="text-base min-w-0 break-words line-clamp-3" title={children}>
+      {children}
+    </h2>
+  );
+}
+
+function Places({ children }: { children: ReactNode }) {
+  return (
+    <nav aria-label="Its places in the stages" className="flex flex-wrap gap-x-3 py-2">
+      {children}
+    </nav>
+  );
+}
+
+function To({ to, children }: { to: string; children: ReactNode }) {
+  return (
+    <Link className="link link-primary" to={to}>
+      {children}
+    </Link>
+  );
+}
+
+function About({ at, findings, none }: { at: Place; findings: Finding[]; none: string }) {
+  return (
+    <>
+      <h3 className="text-sm mt-2">Findings</h3>
+      {findings.length === 0 ? <p className="text-secondary">{none}</p> : null}
+      <ul>
+        {findings.map((f) => (
+          <li key={f.id} className="py-0.5" data-look={lookAt({ kind: "finding", id: f.id })}>
+            <Mark severity={f.severity} />{" "}
+            <Link
+              className="link link-hover"
+              to={`${pageOf(at)}/findings?${new URLSearchParams({ id: f.id })}`}
+            >
+              {f.title}
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </>
+  );
+}
+
+function SiteLook({ at, site: key }: { at: Place; site: string }) {
+  const sites = useSites(at).data;
+  const findings = useFindings(at).data ?? [];
+  const site = sites?.find((s) => s.key === key);
+  if (!sites) {
+    return <Waiting what="the site" />;
+  }
+  if (!site) {
+    return <p>There is no site {key} in this draft.</p>;
+  }
+  const page = pageOf(at);
+  return (
+    <>
+      <Title>{site.name}</Title>
+      <p className="text-secondary">
+        <span className="font-mono">{site.key}</span>, {site.region || "no region"}, {site.demand_mbps ?? 0}{" "}
+        Mbit/s wanted
+      </p>
+      <Places>
+        <To to={`${page}/survey?site=${key}`}>Edit</To>
+        <To to={`${page}/shape`}>Shape</To>
+        <To to={`${page}/paths/${key}`}>{site.tunnels} tunnels</To>
+        <To to={`${page}/paths/${key}?view=routes`}>Routes</To>
+        <To to={`${page}/paths/${key}?view=changes`}>What changes</To>
+      </Places>
+      <h3 className="text-sm">WAN links</h3>
+      <LinkBars links={site.links ?? []} />
+      <h3 className="text-sm mt-2">Subnets</h3>
+      <ul>
+        {(site.subnets ?? []).map((n) => (
+          <li
+            key={n.prefix}
+            className="flex flex-wrap gap-x-2"
+            data-look={lookAt({ kind: "subnet", site: key, prefix: n.prefix })}
+          >
+            <Link
+              className="link link-hover font-mono"
+              to={`${page}/addresses?${new URLSearchParams({ prefix: n.prefix, site: key })}`}
+            >
+              {n.prefix}
+            </Link>
+            <span className="text-secondary">{n.zone}</span>
+          </li>
+        ))}
+      </ul>
+      <About
+        at={at}
+        findings={findings.filter((f) => f.subjects.some((s) => s.site === key))}
+        none="None is about this site."
+      />
+    </>
+  );
+}
+
+function TunnelLook({ at, overlay, tunnel }: { at: Place; overlay: string; tunnel: string }) {
+  const { data: s, error } = useBothEnds(at, overlay, tunnel);
+  const page = pageOf(at);
+  if (!s) {
+    return error ? <Trouble error={error} /> : <Waiting what="the tunnel" />;
+  }
+  return (
+    <>
+      <Title>{`${s.a} — ${s.b}`}</Title>
+      <p className="text-secondary">
+        {s.overlay}, choice {s.rank} of {s.of} between the two
+      </p>
+      <Places>
+        <To to={`${page}/paths/tunnel?${new URLSearchParams({ overlay, tunnel })}`}>Both ends</To>
+        <To to={`${page}/shape?${new URLSearchParams({ overlay, a: s.a, b: s.b })}`}>The pair in Shape</To>
+        <To to={`${page}/paths/${s.a}`}>{s.a}</To>
+        <To to={`${page}/paths/${s.b}`}>{s.b}</To>
+      </Places>
+      <dl>
+        {s.lines.map((l) => (
+          <div key={l.what} className={`border-t border-base-300 py-1 ${l.wrong ? "clash" : ""}`}>
+            <dt className="text-secondary text-xs">{l.what}</dt>
+            <dd className="font-mono text-xs break-all whitespace-pre-line">{l.a}</dd>
+            {l.a === l.b ? null : <dd className="font-mono text-xs break-all whitespace-pre-line">{l.b}</dd>}
+            {l.wrong ? <dd className="text-error text-xs">■ {l.wrong}</dd> : null}
+          </div>
+        ))}
+      </dl>
+    </>
+  );
+}
+
+function SubnetLook({ at, site: key, prefix }: { at: Place; site: string; prefix: string }) {
+  const sites = useSites(at).data;
+  const findings = useFindings(at).data ?? [];
+  const site = sites?.find((s) => s.key === key);
+  const subnet = site?.subnets?.find((n) => n.prefix === prefix);
+  const page = pageOf(at);
+  if (!sites) {
+    return <Waiting what="the subnet" />;
+  }
+  if (!site || !subnet) {
+    return (
+      <p>
+        {key} has no subnet {prefix} in this draft.
+      </p>
+    );
+  }
+  const shared = subnet.share ?? [];
+  return (
+    <>
+      <Title>{subnet.prefix}</Title>
+      <p className="text-secondary">
+        {[subnet.name, subnet.zone ? `zone ${subnet.zone}` : "", `at ${site.name}`]
+          .filter(Boolean)
+          .join(", ")}
+      </p>
+      <Places>
+        <To to={`${page}/survey?${new URLSearchParams({ site: key, prefix })}`}>Edit</To>
+        <To to={`${page}/addresses?${new URLSearchParams({ prefix, site: key })}`}>On the ruler</To>
+        <To to={`${page}/paths/${key}?view=routes`}>Routes of {key}</To>
+      </Places>
+      <p>{shared.length > 0 ? `Shared into ${shared.join(", ")}.` : "Shared into no overlay."}</p>
+      {subnet.map ? (
+        <p>
+          Seen from elsewhere as <span className="font-mono">{subnet.map}</span>.
+        </p>
+      ) : null}
+      <About
+        at={at}
+        findings={findings.filter((f) => f.subjects.some((s) => s.site === key && s.prefix === prefix))}
+        none="None is about this subnet."
+      />
+    </>
+  );
+}
+
+function FindingLook({ at, id }: { at: Place; id: string }) {
+  const findings = useFindings(at).data;
+  const f = findings?.find((f) => f.id === id);
+  if (!findings) {
+    return <Waiting what="the finding" />;
+  }
+  if (!f) {
+    return <p>There is no such finding any more: it is mended.</p>;
+  }
+  return (
+    <>
+      <Title>{f.title}</Title>
+      <p>
+        <Mark severity={f.severity} />
+      </p>
+      <Places>
+        <To to={`${pageOf(at)}/findings?${new URLSearchParams({ id })}`}>Repairs, in the list</To>
+      </Places>
+      <p>{f.why}</p>
+      <p className="text-secondary">{f.mend}</p>
+      <ul className="font-mono text-xs text-secondary my-1">
+        {(f.evidence ?? []).map((line) => (
+          <li key={line}>{line}</li>
+        ))}
+      </ul>
+      <h3 className="text-sm mt-2">Where</h3>
+      <ul>
+        {f.subjects.map((s) => (
+          <li key={`${s.site} ${s.overlay} ${s.link} ${s.prefix}`}>
+            <To to={placeOf(at, s, f.code)}>
+              <span className="font-mono">
+                {[s.site ?? s.overlay, s.link, s.prefix].filter(Boolean).join(" ")}
+              </span>
+            </To>
+          </li>
+        ))}
+      </ul>
+    </>
   );
 }

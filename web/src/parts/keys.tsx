@@ -5,7 +5,7 @@ import { pageOf, usePlace } from "../api/place";
 const keys: [string, string][] = [
   ["1 2 3 4 6", "Survey, Addresses, Shape, Paths, Release"],
   ["Ctrl+K or /", "Jump to anything; type an address, or two"],
-  ["i", "Look at the site of the row, beside the stage"],
+  ["i", "Look at the site, tunnel, subnet or finding that has the focus, beside the stage"],
   ["Ctrl+Z", "Take back the last edit"],
   ["Ctrl+Shift+Z", "Repeat what was taken back"],
   ["↑ ↓", "Move in the ledger"],

@@ -1,6 +1,7 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { memo, useMemo, useRef } from "react";
 import type { Held, Space } from "../../api/client";
+import { lookAt } from "../../parts/look";
 import { holds, meets, type Range, rangeOf, share, written } from "./prefix";
 
 export interface Block extends Held {
@@ -261,6 +262,7 @@ function Bar(props: { block: Block; line: Range; lane: number; on: boolean; onCh
   return (
     <button
       type="button"
+      data-look={b.site ? lookAt({ kind: "subnet", site: b.site, prefix: b.mapped ?? b.prefix }) : undefined}
       className={`absolute h-[22px] border overflow-hidden text-left text-[11px] leading-4 px-0.5 whitespace-nowrap ${look} ${clash ? "clash" : ""} ${on ? "outline-2 outline-base-content" : ""}`}
       style={{ top: 2 + props.lane * LANE, left: `${from * 100}%`, width: `max(3px, ${width * 100}%)` }}
       title={`${text}${clash ? " — collides" : b.clash ? ` — ${b.clash}` : ""}`}

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { type Followed, Problem, type WalkedWay } from "../../api/client";
+import { type Followed, Problem, type WalkSheet } from "../../api/client";
 import { type Place, pageOf, usePlace } from "../../api/place";
 import { type PacketQuery, useFollow } from "../../api/queries";
 import { Field } from "../../parts/field";
@@ -140,7 +140,11 @@ function Ways({ at, followed: f }: { at: Place; followed: Followed }) {
       <Way at={at} title="There" way={f.forward} />
       {f.return ? <Way at={at} title="Back" way={f.return} mirrored /> : null}
       {f.rules.map((r) => (
-        <details key={r.overlay} className="mt-3" open={f.forward.rule > 0 || (f.return?.rule ?? 0) > 0}>
+        <details
+          key={r.overlay}
+          className="mt-3"
+          open={(f.forward.rule ?? 0) > 0 || (f.return?.rule ?? 0) > 0}
+        >
           <summary className="cursor-pointer">
             Policy of {r.overlay}, first match decides; otherwise {r.default || "permit"}
           </summary>
@@ -150,11 +154,13 @@ function Ways({ at, followed: f }: { at: Place; followed: Followed }) {
                 // biome-ignore lint/suspicious/noArrayIndexKey: a rule is known by its place
                 key={i}
                 className={
-                  i + 1 === f.forward.rule || i + 1 === f.return?.rule ? "font-semibold bg-base-300" : ""
+                  i + 1 === (f.forward.rule ?? 0) || i + 1 === f.return?.rule
+                    ? "font-semibold bg-base-300"
+                    : ""
                 }
               >
                 {text}
-                {i + 1 === f.forward.rule ? " — decides there" : ""}
+                {i + 1 === (f.forward.rule ?? 0) ? " — decides there" : ""}
                 {i + 1 === f.return?.rule ? " — decides back" : ""}
               </li>
             ))}
@@ -165,9 +171,9 @@ function Ways({ at, followed: f }: { at: Place; followed: Followed }) {
   );
 }
 
-function Way({ at, title, way, mirrored }: { at: Place; title: string; way: WalkedWay; mirrored?: boolean }) {
+function Way({ at, title, way, mirrored }: { at: Place; title: string; way: WalkSheet; mirrored?: boolean }) {
   const good = way.end === "delivered";
-  const stops = [way.from, ...way.steps.map((s) => s.far)];
+  const stops = [way.from, ...way.steps.map((s) => s.next)];
   return (
     <section aria-label={title} className={`border-base-content py-3 ${mirrored ? "border-b" : "border-t"}`}>
       <h2 className="text-base">{title}</h2>
@@ -190,7 +196,7 @@ function Way({ at, title, way, mirrored }: { at: Place; title: string; way: Walk
                   title="Both ends of this tunnel"
                 >
                   <span className="break-words">
-                    {step.interface} {mirrored ? "←" : "→"} {step.far_interface}
+                    {step.interface} {mirrored ? "←" : "→"} {step.next_interface}
                   </span>
                   <span className="block border-t-4 border-primary my-0.5" aria-hidden="true" />
                   <span className="text-secondary">

@@ -1,6 +1,7 @@
 import { Link } from "react-router";
 import type { SitePlan, SiteTunnel } from "../../api/client";
 import { type Place, pageOf } from "../../api/place";
+import { lookAt } from "../../parts/look";
 
 /** Tunnels lists a site's tunnels by peer, first choice on top, with the peer's view of each. */
 export function Tunnels({ plan, at }: { plan: SitePlan; at: Place }) {
@@ -78,7 +79,10 @@ function PeerTunnels({ tunnels, at }: { tunnels: SiteTunnel[]; at: Place }) {
         </thead>
         <tbody>
           {tunnels.map((t) => (
-            <tr key={t.interface}>
+            <tr
+              key={t.interface}
+              data-look={lookAt({ kind: "tunnel", overlay: t.overlay, tunnel: t.tunnel })}
+            >
               <td className="num">{t.rank}</td>
               <td className="font-mono whitespace-nowrap">
                 <Thread rank={t.rank} />{" "}

@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import type { PairSheet, ShapedOverlay } from "../../api/client";
 import { type Place, pageOf } from "../../api/place";
 import { useDirect, useMayEdit, usePair, useTunnelOrder } from "../../api/queries";
+import { lookAt } from "../../parts/look";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 
@@ -54,7 +55,11 @@ export function Pair(props: {
               <h3 className="text-sm mt-2">In rank order, at both ends</h3>
               <ol>
                 {s.tunnels.map((t, i) => (
-                  <li key={t.tunnel} className="flex gap-2 items-center border-b border-base-300 py-0.5">
+                  <li
+                    key={t.tunnel}
+                    data-look={lookAt({ kind: "tunnel", overlay: overlay.key, tunnel: t.tunnel })}
+                    className="flex gap-2 items-center border-b border-base-300 py-0.5"
+                  >
                     <span className="w-4 text-right text-secondary">{i + 1}</span>
                     <Link
                       className="link link-hover font-mono grow truncate"

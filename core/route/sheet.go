@@ -1,0 +1,45 @@
+package route
+
+// A WalkSheet is a walk in keys instead of indexes, for people and programs to
+// read.
+type WalkSheet struct {
+	From  string      `json:"from,omitempty" doc:"site; none when not known"`
+	To    string      `json:"to,omitempty" doc:"site; none when not known"`
+	End   Ending      `json:"end"`
+	Where string      `json:"where,omitempty" doc:"the site where it ends"`
+	Why   string      `json:"why,omitempty"`
+	Mend  string      `json:"mend,omitempty"`
+	Rule  int         `json:"rule,omitempty" doc:"policy rule that decided, from 1; 0 for the default or none"`
+	Steps []StepSheet `json:"steps"`
+}
+
+// A StepSheet is one tunnel on the way.
+type StepSheet struct {
+	Site          string `json:"site" doc:"that sends"`
+	Overlay       string `json:"overlay"`
+	Tunnel        string `json:"tunnel"`
+	Interface     string `json:"interface"`
+	Next          string `json:"next" doc:"site at the other end"`
+	NextInterface string `json:"next_interface"`
+	MTU           int    `json:"mtu"`
+	Cost          int    `json:"cost" doc:"of the path from here"`
+	Why           Rule   `json:"why,omitempty" doc:"the rule this route won by"`
+}
+
+// Sheet writes a walk down; it is nil for none.
+func (m *Map) Sheet(w *Walk) *WalkSheet {
+	if w == nil {
+		return nil
+	}
+	key := func(i int) string {
+		if i < 0 {
+			return ""
+		}
+		return m.Plan.Site(i).Key
+	}
+	out := &WalkSheet{From: key(w.FromSite), To: key(w.ToSite), End: w.End, Where: key(w.Where), Why: w.Why, Mend: w.Mend, Rule: w.Rule, Steps: []StepSheet{}}
+	for _, s := range w.Steps {
+		out.Steps = append(out.Steps, StepSheet{key(s.Site), s.Overlay, m.Plan.Ident(s.Tunnel), s.Hop.Interface, key(s.Far), s.FarFace, s.Tunnel.MTU, s.Hop.Cost, s.Hop.Why})
+	}
+	return out
+}
