@@ -74,6 +74,7 @@ var linkColumns = []column[linkRow]{
 	{"shared_fate", func(r *linkRow, c *cell) error { return setWords(&r.SharedFate, c) }, func(r *linkRow) string { return words(r.SharedFate) }},
 	{"availability", func(r *linkRow, c *cell) error { return setNumber(&r.Availability, c) }, func(r *linkRow) string { return number(r.Availability) }},
 	{"no_tunnels", func(r *linkRow, c *cell) error { return setYesNo(&r.NoTunnels, c) }, func(r *linkRow) string { return yesNo(r.NoTunnels) }},
+	{"zones", func(r *linkRow, c *cell) error { return setWords(&r.Zones, c) }, func(r *linkRow) string { return words(r.Zones) }},
 	{"device", func(r *linkRow, c *cell) error { r.Device = c.text; return nil }, func(r *linkRow) string { return r.Device }},
 	{"next_hop", func(r *linkRow, c *cell) error { return setAddresses(&r.NextHop, c) }, func(r *linkRow) string { return addresses(r.NextHop) }},
 }

@@ -32,6 +32,9 @@ type About struct {
 	// Reserved are blocks kept for something to come: nothing new is offered
 	// out of them.
 	Reserved []Reservation `json:"reserved,omitempty"`
+	// Shed lists zones in the order in which they give way where a link that is
+	// left has no room for all. Zones not listed give way last, together.
+	Shed []string `json:"shed,omitempty"`
 }
 
 // A Reservation is a block kept for something.
@@ -102,6 +105,7 @@ type Link struct {
 	SharedFate   []string     `json:"shared_fate,omitempty"`
 	Availability float64      `json:"availability,omitempty"`
 	NoTunnels    bool         `json:"no_tunnels,omitempty"`
+	Zones        []string     `json:"zones,omitempty"` // the only ones its tunnels let through; empty means all
 	Device       string       `json:"device,omitempty"`
 	NextHop      []netip.Addr `json:"next_hop,omitempty"`
 }

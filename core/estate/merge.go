@@ -17,6 +17,9 @@ func Merge(base, document *Estate) *Estate {
 	out.About.Regions = lay(out.About.Regions, document.About.Regions, func(r Region) string { return r.Key })
 	out.About.Underlays = lay(out.About.Underlays, document.About.Underlays, func(r Region) string { return r.Key })
 	out.About.Reserved = lay(out.About.Reserved, document.About.Reserved, func(r Reservation) string { return r.Prefix.String() })
+	if len(document.About.Shed) > 0 {
+		out.About.Shed = document.About.Shed
+	}
 	out.Sites = lay(out.Sites, document.Sites, func(s Site) string { return s.Key })
 	out.Overlays = lay(out.Overlays, document.Overlays, func(o Overlay) string { return o.Key })
 	out.Allocations = Allocations{

@@ -53,6 +53,11 @@ func Validate(e *Estate) []Problem {
 			v.fail(path+".for", "say what %s is kept for", r.Prefix)
 		}
 	}
+	for i, zone := range e.About.Shed {
+		if !keyForm.MatchString(zone) || slices.Contains(e.About.Shed[:i], zone) {
+			v.fail(fmt.Sprintf("estate.shed[%d]", i), "%q must be a zone, each once", zone)
+		}
+	}
 	overlays := map[string]bool{}
 	for i := range e.Overlays {
 		v.key(fmt.Sprintf("overlays[%d].key", i), e.Overlays[i].Key, "overlay", overlays)
@@ -266,6 +271,11 @@ func (v *validator) link(path string, l *Link) {
 			v.fail(fmt.Sprintf("%s.shared_fate[%d]", path, i), "%q cannot name a shared fate: 1 to 40 of a-z, 0-9 and -", group)
 		}
 	}
+	for i, zone := range l.Zones {
+		if !keyForm.MatchString(zone) {
+			v.fail(fmt.Sprintf("%s.zones[%d]", path, i), "%q cannot be a zone: 1 to 40 of a-z, 0-9 and -", zone)
+		}
+	}
 	if l.Device != "" && !deviceForm.MatchString(l.Device) {
 		v.fail(path+".device", "%q is not an interface name of up to 15 characters", l.Device)
 	}
@@ -356,6 +366,12 @@ func (v *validator) overlay(path string, o *Overlay, sites map[string]bool) {
 		v.fail(path+".preshared_keys", "pre-shared keys per tunnel are for WireGuard; IPsec ends prove who they are with their own credentials")
 	}
 	v.crypto(path+".crypto", o.Crypto)
+	if p := o.Probe; p != nil {
+		v.between(path+".probe.interval_ms", "interval in ms", float64(p.IntervalMs), 100, 60000)
+		v.between(path+".probe.timeout_ms", "timeout in ms", float64(p.TimeoutMs), 50, 60000)
+		v.between(path+".probe.misses", "misses", float64(p.Misses), 1, 20)
+		v.between(path+".probe.successes", "successes", float64(p.Successes), 1, 100)
+	}
 	if o.Breakout != nil {
 		for i, key := range o.Breakout.Hubs {
 			if !slices.Contains(o.Hubs, key) {

@@ -212,6 +212,7 @@ func (s *Server) describe(a huma.API) {
 	space(a, s.Desk)
 	s.loom(a)
 	s.follow(a)
+	s.outages(a)
 	transfer(a, s.Desk)
 	sitePlans(a, s.Desk)
 }

@@ -126,6 +126,7 @@ type View struct {
 	estateID, draftID uint64
 	places            map[string]int64 // part → its place in the document
 	weighed           *weighed
+	outages           *outages
 }
 
 // PartID names a part in View.Revisions.
@@ -233,7 +234,7 @@ func (v *View) derive() {
 	v.Plan = tunnel.Derive(v.Estate)
 	v.Routes = route.Build(v.Plan)
 	v.Findings = check.Run(v.Plan, v.Routes)
-	v.weighed = &weighed{}
+	v.weighed, v.outages = &weighed{}, &outages{}
 }
 
 // State returns what diff compares.

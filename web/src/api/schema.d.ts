@@ -436,6 +436,142 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/drafts/{draft}/link-order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put some links of sites first, by their keys */
+        put: operations["rank-links"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/link-zones": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Let only some zones through a link, at the given sites */
+        put: operations["limit-links"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/outages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read what each single failure does, the worst first */
+        get: operations["get-outages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/outages/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Compare what failures do with the release the draft is based on */
+        get: operations["get-outage-changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/outages/sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Download what each single failure does as CSV */
+        get: operations["export-outages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/outages/standing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read how available sites are, what they share, and what would gain most */
+        get: operations["get-standing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/outages/state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Explain the failure of some parts together */
+        get: operations["get-outage"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/outages/timeline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tell a failure and its repair second by second, for the traffic of two sites */
+        get: operations["get-outage-timeline"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/drafts/{draft}/overlays": {
         parameters: {
             query?: never;
@@ -566,6 +702,23 @@ export interface paths {
         get?: never;
         /** Put tunnels of a pair first; both ends follow */
         put: operations["set-tunnel-order"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set how fast an overlay finds a tunnel dead, and alive again */
+        put: operations["set-probe"];
         post?: never;
         delete?: never;
         options?: never;
@@ -719,6 +872,23 @@ export interface paths {
         /** Find free blocks of a size, the best fit of each region block */
         get: operations["find-room"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/drafts/{draft}/shed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say in which order zones give way */
+        put: operations["set-shed"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1199,6 +1369,7 @@ export interface components {
             name: string;
             regions?: components["schemas"]["Region"][];
             reserved?: components["schemas"]["Reservation"][];
+            shed?: string[];
             underlays?: components["schemas"]["Region"][];
         };
         AccountLine: {
@@ -1288,6 +1459,13 @@ export interface components {
             name: string;
             what: string[];
         };
+        ChangeSheet: {
+            better: boolean;
+            fail: string;
+            now: string;
+            site: string;
+            was: string;
+        };
         "Check-keyRequest": {
             key: string;
         };
@@ -1333,6 +1511,20 @@ export interface components {
             /** Format: int64 */
             hub_step?: number;
         };
+        Course: {
+            /**
+             * Format: double
+             * @description a year
+             */
+            minutes: number;
+            /** @description none when the failure does not move the traffic */
+            moments: components["schemas"]["Moment"][];
+            /**
+             * Format: double
+             * @description 0 when too much is involved for an exact sum
+             */
+            percent: number;
+        };
         "Create-estateRequest": {
             name: string;
         };
@@ -1349,6 +1541,41 @@ export interface components {
             /** @description further accounts with the same password */
             others: string[];
             password: string;
+        };
+        DetailSheet: {
+            /**
+             * Format: int64
+             * @description pairs of sites
+             */
+            cut: number;
+            /** @description parts, as KIND:NAME */
+            fail: string[];
+            /**
+             * Format: int64
+             * @description sites that reach nobody
+             */
+            isolated: number;
+            /** @description whatever carries another load than before, the fullest first */
+            lines: components["schemas"]["LineSheet"][];
+            /** @description sites that are cut though their gateway is alive */
+            lost: string[];
+            /**
+             * Format: int64
+             * @description pairs of sites
+             */
+            moved: number;
+            /** @description links and gateways with more than they can carry */
+            over: components["schemas"]["LineSheet"][];
+            /** @description the first of the pairs that are cut */
+            pairs: components["schemas"]["LostSheet"][];
+            /** @description those that are not untouched */
+            sites?: components["schemas"]["SiteSheet"][];
+            /**
+             * Format: int64
+             * @description pairs of sites
+             */
+            squeezed: number;
+            takeovers: components["schemas"]["TakeoverSheet"][];
         };
         DraftSummary: {
             author: string;
@@ -1484,6 +1711,15 @@ export interface components {
             /** @description label of the edit that undo takes back; empty for none */
             undo: string;
             zones: string[];
+        };
+        FateSheet: {
+            /** @description the site has no other link */
+            all: boolean;
+            group: string;
+            links: string[];
+            /** @description further sites with links in the group */
+            other: string[];
+            site: string;
         };
         File: {
             path: string;
@@ -1622,6 +1858,28 @@ export interface components {
             /** Format: int64 */
             warnings: number;
         };
+        "Limit-linksRequest": {
+            link: string;
+            sites: string[];
+            /** @description empty for all */
+            zones: string[];
+        };
+        LineSheet: {
+            /** Format: double */
+            after_mbps: number;
+            /** Format: double */
+            before_mbps: number;
+            /**
+             * Format: double
+             * @description 0 when unknown
+             */
+            capacity_mbps: number;
+            dead?: boolean;
+            link?: string;
+            /** @description zones that give way */
+            shed?: components["schemas"]["Shed"][];
+            site: string;
+        };
         Link: {
             addresses?: string[];
             /** Format: double */
@@ -1648,6 +1906,7 @@ export interface components {
             underlay?: string;
             /** Format: double */
             up_mbps?: number;
+            zones?: string[];
         };
         Loom: {
             /** @description sites */
@@ -1698,6 +1957,12 @@ export interface components {
         LoomWindow: {
             pairs: components["schemas"]["LoomPair"][][];
         };
+        LostSheet: {
+            a: string;
+            /** @description the site where the packets end */
+            at: string;
+            b: string;
+        };
         "Make-archiveRequest": {
             /** @description with private keys, for operators */
             keys: boolean;
@@ -1728,6 +1993,14 @@ export interface components {
             row: number;
             sheet: string;
             value: string;
+        };
+        Moment: {
+            /** Format: double */
+            after: number;
+            /** @enum {string} */
+            phase: "fail" | "missed" | "detect" | "switch" | "recover" | "repair" | "hold" | "return";
+            repaired?: boolean;
+            text: string;
         };
         Move: {
             from?: string;
@@ -1780,6 +2053,60 @@ export interface components {
             seen: string;
             /** @description the one that asks */
             this: boolean;
+        };
+        OutageRow: {
+            /**
+             * Format: int64
+             * @description pairs of sites
+             */
+            cut: number;
+            /** @description parts, as KIND:NAME */
+            fail: string[];
+            /** @description a letter for each site: - untouched, m moved, s squeezed, c cut */
+            grid: string;
+            /**
+             * Format: int64
+             * @description sites that reach nobody
+             */
+            isolated: number;
+            /** @description sites that are cut though their gateway is alive */
+            lost: string[];
+            /**
+             * Format: int64
+             * @description pairs of sites
+             */
+            moved: number;
+            /** @description links and gateways with more than they can carry */
+            over: components["schemas"]["LineSheet"][];
+            /** @description those that are not untouched */
+            sites?: components["schemas"]["SiteSheet"][];
+            /**
+             * Format: int64
+             * @description pairs of sites
+             */
+            squeezed: number;
+        };
+        OutageSite: {
+            name: string;
+            region: string;
+            site: string;
+        };
+        Outages: {
+            /** @description what has more to carry than it can while nothing fails */
+            crowded: components["schemas"]["LineSheet"][];
+            /**
+             * Format: int64
+             * @description of those, how many touch nobody
+             */
+            harmless: number;
+            rows: components["schemas"]["OutageRow"][];
+            /** @description the columns of the grid: by region, members of an overlay */
+            sites: components["schemas"]["OutageSite"][];
+            /**
+             * Format: int64
+             * @description failures of the kinds asked for, further than the rows
+             */
+            total: number;
         };
         Overlay: {
             breakout?: components["schemas"]["Breakout"];
@@ -1911,6 +2238,11 @@ export interface components {
             message: string;
             path: string;
         };
+        "Rank-linksRequest": {
+            /** @description keys of links, the first choice first */
+            first: string[];
+            sites: string[];
+        };
         Region: {
             blocks?: string[];
             key: string;
@@ -2030,6 +2362,19 @@ export interface components {
             /** @enum {string} */
             role: "reader" | "planner" | "operator" | "owner";
         };
+        "Set-probeRequest": {
+            /** Format: int64 */
+            interval_ms: number;
+            /** Format: int64 */
+            misses: number;
+            /** Format: int64 */
+            successes: number;
+            /** Format: int64 */
+            timeout_ms: number;
+        };
+        "Set-shedRequest": {
+            zones: string[];
+        };
         "Set-tunnel-orderRequest": {
             /** @description tunnels; empty leaves the links' ranks to decide */
             first: string[];
@@ -2073,6 +2418,11 @@ export interface components {
             /** @description only those of this site */
             site?: string;
             /** @description the zone whose subnets are meant; empty for those without zone */
+            zone: string;
+        };
+        Shed: {
+            /** Format: double */
+            mbps: number;
             zone: string;
         };
         SheetCount: {
@@ -2135,6 +2485,34 @@ export interface components {
             overlay: string;
             prefix: string;
             to: string;
+        };
+        SiteSheet: {
+            /** Format: int64 */
+            cut: number;
+            /** Format: int64 */
+            moved: number;
+            site: string;
+            /** Format: int64 */
+            squeezed: number;
+            /** @enum {string} */
+            verdict: "untouched" | "moved" | "squeezed" | "cut";
+        };
+        SiteStanding: {
+            /**
+             * Format: double
+             * @description a year without any tunnel
+             */
+            minutes: number;
+            /** Format: double */
+            percent: number;
+            site: string;
+            /**
+             * Format: double
+             * @description a year besides, until failures are noticed
+             */
+            switch_minutes: number;
+            /** @description links without a figure; they count as always there */
+            unknown: string[];
         };
         SiteTunnel: {
             addresses: string[];
@@ -2203,6 +2581,17 @@ export interface components {
             title: string;
             why: string;
         };
+        Standing: {
+            fates: components["schemas"]["FateSheet"][];
+            /** @description zones in the order in which they give way */
+            shed: string[];
+            /** @description the least available first */
+            sites: components["schemas"]["SiteStanding"][];
+            /** @description those that gain most */
+            suggestions: components["schemas"]["Suggested"][];
+            timings: components["schemas"]["TimingSheet"][];
+            zones: string[];
+        };
         Step: {
             /** Format: date-time */
             at: string;
@@ -2234,6 +2623,18 @@ export interface components {
             /** @description the rule this route won by */
             why?: string;
         };
+        StretchSheet: {
+            /** Format: int64 */
+            cost: number;
+            /** @description at the site */
+            link: string;
+            overlay: string;
+            /** Format: int64 */
+            rank: number;
+            tunnel: string;
+            /** @description the site at its far end */
+            via: string;
+        };
         Subject: {
             link?: string;
             overlay?: string;
@@ -2247,6 +2648,23 @@ export interface components {
             share?: string[];
             zone?: string;
         };
+        Suggested: {
+            /** @enum {string} */
+            kind: "another-path" | "another-link";
+            link: string;
+            /**
+             * Format: double
+             * @description minutes a year
+             */
+            now: number;
+            site: string;
+            text: string;
+            /**
+             * Format: double
+             * @description minutes a year
+             */
+            then: number;
+        };
         Summary: {
             key: string;
             name: string;
@@ -2257,6 +2675,14 @@ export interface components {
             release: number;
             /** @enum {string} */
             role: "reader" | "planner" | "operator" | "owner";
+        };
+        TakeoverSheet: {
+            from?: components["schemas"]["StretchSheet"];
+            /** Format: int64 */
+            pairs: number;
+            site: string;
+            /** @description none where nothing takes over */
+            to?: components["schemas"]["StretchSheet"];
         };
         Tally: {
             /**
@@ -2308,6 +2734,28 @@ export interface components {
             tunnels_changed: number;
             /** Format: int64 */
             tunnels_removed: number;
+        };
+        Timing: {
+            /** Format: double */
+            best: number;
+            /** Format: double */
+            detect: number;
+            /** Format: double */
+            interval: number;
+            /** Format: int64 */
+            misses: number;
+            /** Format: double */
+            return: number;
+            /** Format: int64 */
+            successes: number;
+            /** Format: double */
+            timeout: number;
+        };
+        TimingSheet: {
+            overlay: string;
+            /** @description as set; what is missing stands for the usual */
+            probe: components["schemas"]["Probe"];
+            timing: components["schemas"]["Timing"];
         };
         TwoPlans: {
             /** @description the release compared with, as a place */
@@ -3438,6 +3886,308 @@ export interface operations {
             };
         };
     };
+    "rank-links": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rank-linksRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateHead"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "limit-links": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Limit-linksRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateHead"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-outages": {
+        parameters: {
+            query?: {
+                /** @description gateway, link, fate, provider, underlay, region; all when empty */
+                kind?: string[];
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outages"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-outage-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeSheet"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-outages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-standing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Standing"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-outage": {
+        parameters: {
+            query: {
+                fail: string[];
+            };
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DetailSheet"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-outage-timeline": {
+        parameters: {
+            query: {
+                fail: string[];
+                a: string;
+                b: string;
+            };
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Course"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-overlays": {
         parameters: {
             query?: never;
@@ -3780,6 +4530,50 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Set-tunnel-orderRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateHead"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-probe": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+                overlay: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-probeRequest"];
             };
         };
         responses: {
@@ -4152,6 +4946,49 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Offer"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "set-shed": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Set-shedRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateHead"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,126 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"wideknot/core/outage"
+)
+
+func outageCommand() *cobra.Command {
+	var f format
+	var fail []string
+	var kinds []string
+	var pairs bool
+	c := &cobra.Command{
+		Use:   "outage FILE",
+		Short: "Say what each single failure does, or the failure of given parts together",
+		Long: `Outage evaluates every single failure, the worst first. With --fail it explains
+the failure of the given parts together: link:SITE/LINK, gateway:SITE, fate:GROUP,
+provider:NAME, underlay:NAME or region:KEY. It exits with 1 when a site is cut
+though its own gateway is alive, else with 0.`,
+		Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			e, err := readDocument(c, args[0])
+			if err != nil {
+				return err
+			}
+			m := outage.New(derive(e))
+			w := c.OutOrStdout()
+			if len(fail) > 0 {
+				return explain(w, f, m, fail)
+			}
+			parts := m.Parts()
+			if len(kinds) > 0 {
+				parts = slices.DeleteFunc(parts, func(p outage.Part) bool { return !slices.Contains(kinds, string(p.Kind)) })
+			}
+			outcomes := m.Singles(parts)
+			if pairs {
+				outcomes = m.Pairs(parts)
+			}
+			sheets := make([]outage.OutcomeSheet, len(outcomes))
+			lost := false
+			for i := range outcomes {
+				sheets[i] = m.Sheet(&outcomes[i], f == "json")
+				lost = lost || len(sheets[i].Lost) > 0
+			}
+			if f == "json" {
+				err = writeJSON(w, sheets)
+			} else {
+				printOutcomes(w, sheets)
+			}
+			if err == nil && lost {
+				return exit{code: 1}
+			}
+			return err
+		},
+	}
+	f.add(c)
+	c.Flags().StringArrayVar(&fail, "fail", nil, "a part that fails; repeat it for several at once")
+	c.Flags().StringSliceVar(&kinds, "kind", nil, "only parts of these kinds: gateway, link, fate, provider, underlay, region")
+	c.Flags().BoolVar(&pairs, "pairs", false, "every two parts together instead, as far as that is worse than either alone")
+	return c
+}
+
+func explain(w io.Writer, f format, m *outage.Model, fail []string) error {
+	var parts []outage.Part
+	for _, text := range fail {
+		p, err := outage.ParsePart(text)
+		if err != nil {
+			return unusable(err)
+		}
+		parts = append(parts, p)
+	}
+	d, err := m.Explain(parts...)
+	if err != nil {
+		return unusable(err)
+	}
+	sheet := m.DetailSheet(d)
+	if f == "json" {
+		err = writeJSON(w, sheet)
+	} else {
+		printDetail(w, &sheet)
+	}
+	if err == nil && len(sheet.Lost) > 0 {
+		return exit{code: 1}
+	}
+	return err
+}
+
+func printOutcomes(w io.Writer, sheets []outage.OutcomeSheet) {
+	quiet := 0
+	for _, o := range sheets {
+		if o.Cut+o.Squeezed+o.Moved == 0 && len(o.Lost) == 0 {
+			quiet++
+			continue
+		}
+		fmt.Fprintf(w, "%s: %d pairs cut, %d squeezed, %d move", strings.Join(o.Fail, " and "), o.Cut, o.Squeezed, o.Moved)
+		if len(o.Lost) > 0 {
+			fmt.Fprintf(w, "; cuts %s", strings.Join(o.Lost, " "))
+		}
+		fmt.Fprintln(w)
+	}
+	fmt.Fprintf(w, "%d failures, of which %d touch nobody\n", len(sheets), quiet)
+}
+
+func printDetail(w io.Writer, d *outage.DetailSheet) {
+	printOutcomes(w, []outage.OutcomeSheet{d.OutcomeSheet})
+	for _, t := range d.Takeovers {
+		to := "nothing"
+		if t.To != nil {
+			to = fmt.Sprintf("%s (%s, by %s)", t.To.Tunnel, t.To.Overlay, t.To.Via)
+		}
+		from := "nothing"
+		if t.From != nil {
+			from = t.From.Tunnel
+		}
+		fmt.Fprintf(w, "  %s: %s takes over from %s, %d pairs\n", t.Site, to, from, t.Pairs)
+	}
+	for _, l := range d.Over {
+		fmt.Fprintf(w, "  %s: %.1f of %.1f Mbit/s\n", strings.TrimSuffix(l.Site+"/"+l.Link, "/"), l.After, l.Capacity)
+	}
+}

@@ -1,0 +1,277 @@
+package outage
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"testing"
+
+	"wideknot/core/estate"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+)
+
+// plain is a slow evaluator that knows nothing of Model. It walks packets by
+// the tables that gateways are given, and asks a derivation of what is left
+// whether there is a path at all.
+type plain struct {
+	m      *route.Map
+	dead   func(site, link int) bool
+	tables map[string]map[netip.Prefix]*route.Route // by site and interface
+}
+
+// lookup finds the route to a prefix in the table a packet meets: the main one
+// where it starts, else that for the interface it came by.
+func (p *plain) lookup(site int, came string, to netip.Prefix) *route.Route {
+	id := fmt.Sprint(site, came)
+	if p.tables[id] == nil {
+		table := p.m.Table(site)
+		for _, x := range p.m.Extras(site) {
+			if came != "" && slices.Contains(x.Arriving, came) {
+				table = x.Routes
+			}
+		}
+		p.tables[id] = map[netip.Prefix]*route.Route{}
+		for i := range table {
+			p.tables[id][table[i].Prefix] = &table[i]
+		}
+	}
+	return p.tables[id][to]
+}
+
+// walk returns the tunnels on the way, and whether the packet arrives.
+func (p *plain) walk(from, to int, prefix netip.Prefix) (way []string, ok bool) {
+	if p.gone(from) || p.gone(to) {
+		return nil, false
+	}
+	at, came := from, ""
+	for range 10 {
+		r := p.lookup(at, came, prefix)
+		if r == nil {
+			return way, false
+		}
+		next := -1
+		for _, h := range r.Hops {
+			_, _, t := p.m.Plan.At(h.End)
+			if p.dead(t.A.Site, t.A.Link) || p.dead(t.B.Site, t.B.Link) {
+				continue
+			}
+			_, remote := p.m.Plan.Sides(h.End)
+			way = append(way, fmt.Sprint(h.End.Overlay, p.m.Plan.Ident(t)))
+			next, came = h.Via, remote.Interface
+			break
+		}
+		if next < 0 || next == from {
+			return way, false
+		}
+		if at = next; at == to {
+			return way, true
+		}
+	}
+	return way, false
+}
+
+func (p *plain) gone(site int) bool {
+	for j := range p.m.Plan.Site(site).Links {
+		if !p.dead(site, j) {
+			return false
+		}
+	}
+	return true
+}
+
+// random makes a small estate of any shape: hubs with own and common links,
+// private underlays, several overlays, direct pairs, shared fates, pins.
+func random(seed uint64) *estate.Estate {
+	r := rand.New(rand.NewPCG(seed, 7))
+	hubs, spokes := 1+r.IntN(4), 2+r.IntN(7)
+	e := &estate.Estate{Format: estate.Format, About: estate.About{Name: "random", Regions: []estate.Region{{Key: "north"}, {Key: "fen"}}}}
+	pick := func(of ...string) string { return of[r.IntN(len(of))] }
+	for i := range hubs + spokes {
+		hub := i < hubs
+		s := estate.Site{Key: fmt.Sprintf("%s-%d", map[bool]string{true: "h", false: "s"}[hub], i), Region: pick("north", "fen"), DemandMbps: float64(r.IntN(9))}
+		for j := range 1 + r.IntN(3) {
+			l := estate.Link{Key: fmt.Sprintf("l%d", j), Rank: j + 1, Provider: pick("Lumenway", "Skylark", "Highorbit"), Reach: estate.NAT, DownMbps: float64(5 + r.IntN(60))}
+			if hub || r.IntN(3) == 0 {
+				l.Reach, l.Addresses = estate.Static, []netip.Addr{netip.AddrFrom4([4]byte{198, 18, byte(i), byte(j + 1)})}
+			}
+			if r.IntN(4) == 0 {
+				l.Underlay = "ring"
+			}
+			if r.IntN(2) == 0 {
+				l.SharedFate = []string{pick("duct-1", "duct-2", "mast-1")}
+			}
+			s.Links = append(s.Links, l)
+		}
+		s.Subnets = []estate.Subnet{{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, byte(i), 0, 0}), 24), Zone: "control", Share: []string{"ops", "side"}}}
+		e.Sites = append(e.Sites, s)
+	}
+	ops := estate.Overlay{Key: "ops", Shape: estate.Custom, Transport: estate.WireGuard, Pairing: estate.Every, Transit: []netip.Prefix{netip.MustParsePrefix("100.64.0.0/16")}, Numbering: estate.PerTunnel}
+	if r.IntN(3) == 0 {
+		ops.Costs = &estate.Costs{HubHub: 150, Direct: 90}
+	}
+	if r.IntN(5) == 0 {
+		no := false
+		ops.HubLinks = &no
+	}
+	for i := range hubs {
+		ops.Hubs = append(ops.Hubs, e.Sites[i].Key)
+	}
+	for i := hubs; i < len(e.Sites); i++ {
+		spoke := estate.Spoke{Site: e.Sites[i].Key}
+		if r.IntN(2) == 0 {
+			spoke.Hubs = slices.Clone(ops.Hubs)
+			r.Shuffle(hubs, func(a, b int) { spoke.Hubs[a], spoke.Hubs[b] = spoke.Hubs[b], spoke.Hubs[a] })
+			spoke.Hubs = spoke.Hubs[:1+r.IntN(hubs)]
+		}
+		ops.Spokes = append(ops.Spokes, spoke)
+	}
+	if spokes > 2 && r.IntN(2) == 0 {
+		ops.Direct = [][]string{{e.Sites[hubs].Key, e.Sites[hubs+1].Key}}
+	}
+	if r.IntN(4) == 0 {
+		ops.Pins = []estate.Pin{{Site: e.Sites[hubs].Key, Via: ops.Hubs[len(ops.Hubs)-1]}}
+	}
+	e.Overlays = []estate.Overlay{ops}
+	if r.IntN(2) == 0 { // a mesh of some besides
+		side := estate.Overlay{Key: "side", Shape: estate.FullMesh, Transport: estate.WireGuard, Pairing: estate.Every, Transit: []netip.Prefix{netip.MustParsePrefix("100.65.0.0/16")}, Numbering: estate.PerSite}
+		for i := range e.Sites {
+			if r.IntN(2) == 0 {
+				side.Spokes = append(side.Spokes, estate.Spoke{Site: e.Sites[i].Key})
+			}
+		}
+		if len(side.Spokes) > 1 {
+			e.Overlays = append(e.Overlays, side)
+		}
+	}
+	for i := range e.Sites {
+		kept := e.Sites[i].Subnets[0].Share[:0]
+		for _, o := range e.Overlays {
+			if slices.Contains(o.Members(), e.Sites[i].Key) {
+				kept = append(kept, o.Key)
+			}
+		}
+		e.Sites[i].Subnets[0].Share = kept
+	}
+	return e
+}
+
+// without removes what a failure takes, for deriving again.
+func without(e *estate.Estate, dead func(site, link int) bool) *estate.Estate {
+	out := *e
+	out.Sites = slices.Clone(e.Sites)
+	for i := range out.Sites {
+		var links []estate.Link
+		for j, l := range e.Sites[i].Links {
+			if !dead(i, j) {
+				links = append(links, l)
+			}
+		}
+		out.Sites[i].Links = links
+	}
+	return &out
+}
+
+// TestAgreement compares each verdict on every pair, for every single failure
+// of 200 random estates, with the plain evaluator's. Some pairs are cut although
+// what is left has a path: a site that sends does not know of a failure at the
+// far side of a hub, and the hub has no other way.
+func TestAgreement(t *testing.T) {
+	judged, lostByTables := 0, 0
+	for seed := range uint64(200) {
+		e := random(seed)
+		if problems := estate.Validate(e); len(problems) > 0 {
+			t.Fatalf("estate %d: %v", seed, problems)
+		}
+		routes := route.Build(tunnel.Derive(e))
+		m := New(routes)
+		tables := map[string]map[netip.Prefix]*route.Route{}
+		for _, part := range m.Parts() {
+			f, err := m.failing([]Part{part})
+			if err != nil {
+				t.Fatal(err)
+			}
+			gone := map[[2]int]bool{}
+			for _, l := range f.links {
+				gone[[2]int{m.sites[l], l - m.links[m.sites[l]]}] = true
+			}
+			for _, g := range f.gates {
+				for j := range e.Sites[g].Links {
+					gone[[2]int{g, j}] = true
+				}
+			}
+			dead := func(site, link int) bool { return gone[[2]int{site, link}] }
+			left := route.Build(tunnel.Derive(without(e, dead)))
+			before, after := &plain{routes, func(int, int) bool { return false }, tables}, &plain{routes, dead, tables}
+			fast := verdictsOf(m, &f)
+			for i := range e.Sites {
+				for j := i + 1; j < len(e.Sites); j++ {
+					if len(m.common(i, j)) == 0 {
+						continue
+					}
+					want := verdictBy(before, after, i, j)
+					if got := fast(i, j); got != want {
+						t.Fatalf("estate %d, %s: %s and %s are %v, by their tables %v", seed, part, e.Sites[i].Key, e.Sites[j].Key, got, want)
+					}
+					judged++
+					path := false
+					for o := range left.Plan.Overlays {
+						path = path || slices.Contains(m.common(i, j), o) && left.Path(o, i, j) != nil
+					}
+					if !path && want != Cut && want != Untouched {
+						t.Fatalf("estate %d, %s: %s and %s are %v, but what is left has no path", seed, part, e.Sites[i].Key, e.Sites[j].Key, want)
+					}
+					if path && want == Cut {
+						lostByTables++
+					}
+				}
+			}
+		}
+	}
+	t.Logf("%d verdicts agree; %d pairs are cut by their tables although a path is left", judged, lostByTables)
+}
+
+// verdictBy judges a pair without capacities.
+func verdictBy(before, after *plain, i, j int) Verdict {
+	verdict := Untouched
+	for _, d := range [2][2]int{{i, j}, {j, i}} {
+		prefix := before.m.Plan.Site(d[1]).Subnets[0].Prefix
+		was, did := before.walk(d[0], d[1], prefix)
+		now, does := after.walk(d[0], d[1], prefix)
+		switch {
+		case !did:
+			return Untouched // cut with nothing failed
+		case !does:
+			verdict = Cut
+		case !slices.Equal(was, now):
+			verdict = max(verdict, Moved)
+		}
+	}
+	if verdict != Cut {
+		if _, did := before.walk(j, i, before.m.Plan.Site(i).Subnets[0].Prefix); !did {
+			return Untouched
+		}
+	}
+	return verdict
+}
+
+// verdictsOf runs a failure on a bench and tells the verdict of any pair, a
+// squeezed one as moved: capacities are tested apart.
+func verdictsOf(m *Model, f *set) func(i, j int) Verdict {
+	b := m.bench()
+	b.fail(f)
+	b.touch(f)
+	found := map[[2]int]Verdict{}
+	b.pairs(b.list, b.touched, b.direct, func(i, j int) {
+		var out Outcome
+		b.pair(i, j, &out)
+		switch {
+		case out.Cut > 0:
+			found[[2]int{i, j}] = Cut
+		case out.Moved+out.Squeezed > 0:
+			found[[2]int{i, j}] = Moved
+		}
+	})
+	return func(i, j int) Verdict { return found[[2]int{i, j}] }
+}

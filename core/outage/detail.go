@@ -1,0 +1,265 @@
+package outage
+
+import (
+	"cmp"
+	"slices"
+	"sort"
+)
+
+// A Detail is what one failure does, and how.
+type Detail struct {
+	Outcome
+	Takeovers []Takeover // in the estate's order
+	Lost      []LostPair // the first of the pairs that are cut
+	Lines     []Line     // links and gateways that carry another load than before
+}
+
+// A Takeover is a tunnel of a site that stands in for another. From is nil for
+// a site that was not reached before, To nil for one that is no longer.
+type Takeover struct {
+	Site     int
+	From, To *Stretch
+	Pairs    int // pairs of sites that it concerns
+}
+
+// A Stretch is a tunnel as the first on the way.
+type Stretch struct {
+	Overlay string
+	Tunnel  string // as estate.TunnelIdent writes it
+	Link    string // at the site
+	Via     int    // the site at its far end
+	Rank    int    // among the tunnels of the two sites, from 1
+	Cost    int    // of the two sites' adjacency
+}
+
+// A LostPair is two sites that no longer reach each other. At is the site
+// where the packets end.
+type LostPair struct{ A, B, At int }
+
+// A Line is a link, or with Link -1 a gateway, and its load in Mbit/s. Shed
+// says what gives way where the load does not fit.
+type Line struct {
+	Site, Link              int
+	Before, After, Capacity float64
+	Dead                    bool
+	Shed                    []Shed
+}
+
+// A Shed is the part of a zone's load that a line has no room for, in Mbit/s.
+type Shed struct {
+	Zone string  `json:"zone"`
+	Mbps float64 `json:"mbps"`
+}
+
+// maxLost bounds the list of lost pairs; their number is in the outcome.
+const maxLost = 500
+
+// Explain evaluates the failure of all the parts at once and tells how it comes
+// about. It errs when the estate has no such part.
+func (m *Model) Explain(parts ...Part) (*Detail, error) {
+	f, err := m.failing(parts)
+	if err != nil {
+		return nil, err
+	}
+	d := &Detail{Outcome: m.bench().run(&f)}
+	b := m.bench()
+	b.fail(&f)
+	b.touch(&f)
+	type change struct {
+		site     int
+		from, to leg
+		had, has bool
+	}
+	changes := map[change]int{}
+	note := func(site int, was, now *way, first bool) {
+		c := change{site: site, had: was.n > 0, has: now.ok}
+		at := func(w *way) leg {
+			if first {
+				return w.legs[0]
+			}
+			return w.legs[w.n-1]
+		}
+		if c.had {
+			c.from = at(was)
+		}
+		if c.has {
+			c.to = at(now)
+		}
+		if c.from != c.to || c.had != c.has {
+			changes[c]++
+		}
+	}
+	var there, back, was way
+	b.pairs(b.list, b.touched, b.direct, func(i, j int) {
+		if m.stranded[pairKey(i, j)] {
+			return
+		}
+		var out Outcome
+		b.pair(i, j, &out)
+		m.walk(m.none(), i, j, &was)
+		m.walk(&b.state, i, j, &there)
+		m.walk(&b.state, j, i, &back)
+		if out.Cut > 0 {
+			at := there.at
+			if there.ok {
+				at = back.at
+			}
+			if len(d.Lost) < maxLost {
+				d.Lost = append(d.Lost, LostPair{i, j, at})
+			}
+			there.ok = false
+		}
+		if !b.state.gone[i] && (!there.ok || b.moves(i, &was, &there, true)) {
+			note(i, &was, &there, true)
+		}
+		if !b.state.gone[j] && (!there.ok || b.moves(j, &was, &there, false)) {
+			note(j, &was, &there, false)
+		}
+	})
+	for c, n := range changes {
+		t := Takeover{Site: c.site, Pairs: n}
+		if c.had {
+			t.From = m.stretch(c.site, c.from)
+		}
+		if c.has {
+			t.To = m.stretch(c.site, c.to)
+		}
+		d.Takeovers = append(d.Takeovers, t)
+	}
+	name := func(s *Stretch) string {
+		if s == nil {
+			return ""
+		}
+		return s.Tunnel
+	}
+	sort.Slice(d.Takeovers, func(i, j int) bool {
+		x, y := &d.Takeovers[i], &d.Takeovers[j]
+		return cmp.Or(x.Site-y.Site, y.Pairs-x.Pairs, cmp.Compare(name(x.From), name(y.From)), cmp.Compare(name(x.To), name(y.To))) < 0
+	})
+	m.lines(b, d)
+	return d, nil
+}
+
+func (m *Model) stretch(site int, l leg) *Stretch {
+	a := &m.nets[l.overlay].overlay.Adjacencies[l.adjacency]
+	t := &a.Tunnels[l.tunnel]
+	near, far := &t.A, &t.B
+	if near.Site != site {
+		near, far = far, near
+	}
+	return &Stretch{m.nets[l.overlay].overlay.Spec.Key, m.Plan.Ident(t), m.Plan.Link(near).Key, far.Site, int(l.tunnel) + 1, a.Cost}
+}
+
+// lines lists what carries another load, the fullest first.
+func (m *Model) lines(b *bench, d *Detail) {
+	for _, l := range b.logL {
+		line := Line{m.sites[l], l - m.links[m.sites[l]], m.base.link[l], b.load.link[l], m.capacity[l], b.state.dead[l], nil}
+		if line.After-line.Before > tiny || line.Before-line.After > tiny {
+			d.Lines = append(d.Lines, line)
+		}
+	}
+	for _, g := range b.logG {
+		line := Line{g, -1, m.base.gate[g], b.load.gate[g], m.through[g], b.state.gone[g], nil}
+		if line.After-line.Before > tiny || line.Before-line.After > tiny {
+			d.Lines = append(d.Lines, line)
+		}
+	}
+	for i := range d.Lines {
+		if l := &d.Lines[i]; l.Capacity > 0 && l.After > l.Capacity*slack {
+			l.Shed = m.shed(b, l)
+		}
+	}
+	fill := func(l *Line) float64 {
+		if l.Capacity == 0 {
+			return 0
+		}
+		return l.After / l.Capacity
+	}
+	slices.SortFunc(d.Lines, func(x, y Line) int {
+		return cmp.Or(cmp.Compare(fill(&y), fill(&x)), cmp.Compare(y.After, x.After), x.Site-y.Site, x.Link-y.Link)
+	})
+}
+
+// shed says which zones give way on a line and by how much, in the estate's
+// order; zones without a place in it give way last, each by the same part.
+func (m *Model) shed(b *bench, line *Line) []Shed {
+	load := make([]float64, len(m.zones))
+	var w way
+	count := func(i, j int) {
+		if m.walk(&b.state, i, j, &w); !w.ok {
+			return
+		}
+		crossings := 0
+		for k := range w.n {
+			x, y := m.ends(w.legs[k])
+			for _, l := range [2]int32{x, y} {
+				if m.sites[l] == line.Site && (line.Link < 0 || int(l) == m.links[line.Site]+line.Link) {
+					crossings++
+				}
+			}
+		}
+		has, pass := m.zonesOf(i, j, &w)
+		for z := range m.zones {
+			if crossings > 0 && pass&(1<<min(z, 63)) != 0 {
+				load[z] += float64(crossings) * m.flow(i, j) * shareOf(1, has)
+			}
+		}
+	}
+	in := make([]bool, len(m.Plan.Estate.Sites))
+	sites := []int{line.Site}
+	in[line.Site] = true
+	for i := range m.nets {
+		if m.nets[i].place[line.Site] >= 0 {
+			for _, s := range m.sharing[i] {
+				if !in[s] {
+					in[s] = true
+					sites = append(sites, s)
+				}
+			}
+		}
+	}
+	b.pairs(sites, in, nil, count)
+	excess := line.After - line.Capacity
+	var out []Shed
+	listed := make([]bool, len(m.zones))
+	for _, zone := range m.Plan.Estate.About.Shed {
+		z := slices.Index(m.zones, zone)
+		if z < 0 || listed[z] {
+			continue
+		}
+		listed[z] = true
+		if give := min(excess, load[z]); give > tiny {
+			out = append(out, Shed{zone, give})
+			excess -= give
+		}
+	}
+	rest := 0.0
+	for z, mbps := range load {
+		if !listed[z] {
+			rest += mbps
+		}
+	}
+	for z, mbps := range load {
+		if !listed[z] && excess > tiny && mbps > tiny {
+			out = append(out, Shed{m.zones[z], mbps * min(1, excess/rest)})
+		}
+	}
+	return out
+}
+
+// Crowded lists the links and gateways that have more to carry than they can
+// while nothing fails.
+func (m *Model) Crowded() []Over {
+	var out []Over
+	for l, load := range m.base.link {
+		if c := m.capacity[l]; c > 0 && load > c*slack {
+			out = append(out, Over{m.sites[l], l - m.links[m.sites[l]], load, load, c})
+		}
+	}
+	for g, load := range m.base.gate {
+		if c := m.through[g]; c > 0 && load > c*slack {
+			out = append(out, Over{g, -1, load, load, c})
+		}
+	}
+	return out
+}

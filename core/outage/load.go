@@ -1,0 +1,132 @@
+package outage
+
+import "math/bits"
+
+// slack and tiny keep rounding from squeezing anyone.
+const (
+	slack = 1 + 1e-9
+	tiny  = 1e-6
+)
+
+// loads are rates in Mbit/s: on each link what its tunnels carry, and on each
+// gateway the sum over its tunnels, so that what it passes on counts in and
+// out.
+type loads struct {
+	link, gate []float64
+	none       state
+	partners   []int
+}
+
+func (l *loads) clone() loads {
+	return loads{link: append([]float64(nil), l.link...), gate: append([]float64(nil), l.gate...)}
+}
+
+// weigh sums up the demands of each site's partners.
+func (m *Model) weigh() {
+	partners := make([]float64, len(m.demand))
+	total := make([]float64, len(m.sharing))
+	for o, sites := range m.sharing {
+		for _, s := range sites {
+			total[o] += m.demand[s]
+		}
+	}
+	for i, overlays := range m.overlays {
+		if len(overlays) == 1 {
+			partners[i] = total[overlays[0]] - m.demand[i]
+			continue
+		}
+		seen := map[int]bool{i: true}
+		for _, o := range overlays {
+			for _, j := range m.sharing[o] {
+				if !seen[j] {
+					seen[j] = true
+					partners[i] += m.demand[j]
+				}
+			}
+		}
+	}
+	m.weight = make([]float64, len(partners))
+	for i, p := range partners {
+		if p > 0 {
+			m.weight[i] = 1 / (2 * p)
+		}
+	}
+}
+
+// flow is what two sites send each other, in Mbit/s each way. A site's demand
+// d spreads over its partners as theirs do, d(i)·d(j)/Σd(partners of i); of the
+// two sites' views the mean counts.
+func (m *Model) flow(i, j int) float64 {
+	return m.demand[i] * m.demand[j] * (m.weight[i] + m.weight[j])
+}
+
+// shareOf is the part of a pair's flow that passes when only some of its zones
+// do; zones count alike.
+func shareOf(pass, has uint64) float64 {
+	if has == 0 {
+		return 1
+	}
+	return float64(bits.OnesCount64(pass)) / float64(bits.OnesCount64(has))
+}
+
+// carry adds a rate to all that a walk crosses.
+func (b *bench) carry(w *way, mbps float64) {
+	if !w.ok || mbps == 0 {
+		return
+	}
+	for k := range w.n {
+		x, y := b.m.ends(w.legs[k])
+		for _, l := range [2]int32{x, y} {
+			site := b.m.sites[l]
+			b.load.link[l] += mbps
+			b.load.gate[site] += mbps
+			if !b.seenL[l] {
+				b.seenL[l] = true
+				b.logL = append(b.logL, int(l))
+			}
+			if !b.seenG[site] {
+				b.seenG[site] = true
+				b.logG = append(b.logG, site)
+			}
+		}
+	}
+}
+
+// settle computes the loads while nothing fails, and who is cut even then.
+func (m *Model) settle() {
+	sites := len(m.Plan.Estate.Sites)
+	m.base = loads{link: make([]float64, len(m.sites)), gate: make([]float64, sites), partners: make([]int, sites), none: m.newState()}
+	b := m.bench()
+	all := make([]int, 0, sites)
+	in := make([]bool, sites)
+	for i := range sites {
+		all = append(all, i)
+		in[i] = true
+	}
+	var there, back way
+	b.pairs(all, in, nil, func(i, j int) {
+		m.walk(m.none(), i, j, &there)
+		m.walk(m.none(), j, i, &back)
+		if !there.ok || !back.ok {
+			m.stranded[pairKey(i, j)] = true
+			return
+		}
+		m.base.partners[i]++
+		m.base.partners[j]++
+		has, pass := m.zonesOf(i, j, &there)
+		b.carry(&there, m.flow(i, j)*shareOf(pass, has))
+	})
+	m.base.link, m.base.gate = b.load.link, b.load.gate
+}
+
+// Load returns what a site's link carries while nothing fails, and what it can
+// carry (0 when unknown), in Mbit/s.
+func (m *Model) Load(site, link int) (load, capacity float64) {
+	l := m.links[site] + link
+	return m.base.link[l], m.capacity[l]
+}
+
+// GatewayLoad returns the same for a site's gateway.
+func (m *Model) GatewayLoad(site int) (load, capacity float64) {
+	return m.base.gate[site], m.through[site]
+}

@@ -1,0 +1,318 @@
+// Package outage works out on paper what a failure does: which pairs of sites
+// stay as they are, move to another tunnel, no longer fit, or are cut.
+package outage
+
+import (
+	"slices"
+
+	"wideknot/core/estate"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+)
+
+// A Model is an estate prepared for being asked about failures. It is immutable
+// after New and safe to share.
+//
+// Gateways choose among the tunnels of their routing tables by what they see
+// of their own tunnels; nobody tells them of failures elsewhere. So a packet is
+// walked hop by hop, and each site on its way takes the first tunnel of its
+// table that is alive. What comes back to the site where it started is lost: a
+// gateway never takes its own addresses from a tunnel.
+type Model struct {
+	Map  *route.Map
+	Plan *tunnel.Plan
+
+	links    []int   // site → number of its first link
+	sites    []int   // link number → site
+	overlays [][]int // site → overlays into which it shares
+	sharing  [][]int // overlay → sites that share into it
+	nets     []net
+	special  map[uint64][]route.Way // pairs whose ways no class gives
+	odd      []bool                 // sites that have such pairs
+
+	mirrored bool // no pin: every way back is the way there reversed
+	narrowed bool // some link lets only some zones through
+
+	zones    []string
+	siteZone []uint64 // zones the site shares
+	linkZone []uint64 // zones a link lets through
+	demand   []float64
+	weight   []float64 // half of 1 by the sum of the demands of a site's partners
+	capacity []float64 // by link, Mbit/s; 0 is unknown
+	through  []float64 // by site, of its gateway
+
+	base     loads
+	stranded map[uint64]bool // pairs cut although nothing fails
+}
+
+// net is an overlay as failures see it. Sites at equal costs from the same hubs
+// form a class and have equal ways.
+type net struct {
+	overlay *tunnel.Overlay
+	place   []int32 // site → its place among the hubs, -1 for others
+	hubs    []int
+	toHub   []int32 // site and place (see joins) → adjacency, -1 for none
+	class   []int32 // site → class; hubs have one each
+	classes int
+	ways    [][]int32  // class and class → places of hubs in order; nil: not known by class
+	onward  [][]int32  // place of hub and class → places, here for the site itself
+	ends    [][2]int32 // the links at both ends of each tunnel, by number
+	start   []int32    // adjacency → its first tunnel in ends
+}
+
+// here stands for the goal itself in a list of places.
+const here = -1
+
+func pairKey(i, j int) uint64 { return uint64(i)<<32 | uint64(uint32(j)) }
+
+// New prepares a model of a plan's routes.
+func New(m *route.Map) *Model {
+	p := m.Plan
+	sites := p.Estate.Sites
+	o := &Model{Map: m, Plan: p, links: make([]int, len(sites)+1), overlays: make([][]int, len(sites)), sharing: make([][]int, len(p.Overlays)), special: map[uint64][]route.Way{}, odd: make([]bool, len(sites)), stranded: map[uint64]bool{}}
+	for i := range sites {
+		o.links[i+1] = o.links[i] + len(sites[i].Links)
+		for j := range sites[i].Links {
+			l := &sites[i].Links[j]
+			o.sites = append(o.sites, i)
+			o.capacity = append(o.capacity, narrower(l.DownMbps, l.UpMbps))
+		}
+		o.through = append(o.through, sites[i].Gateway.ThroughputMbps)
+		o.demand = append(o.demand, sites[i].DemandMbps)
+	}
+	o.zone()
+	o.mirrored = true
+	for i := range p.Overlays {
+		o.mirrored = o.mirrored && len(p.Overlays[i].Spec.Pins) == 0
+		for _, site := range p.Overlays[i].Members {
+			if len(p.Site(site).Shared(p.Overlays[i].Spec.Key)) > 0 {
+				o.sharing[i] = append(o.sharing[i], site)
+				o.overlays[site] = append(o.overlays[site], i)
+			}
+		}
+		slices.Sort(o.sharing[i])
+	}
+	o.nets = make([]net, len(p.Overlays))
+	for i := range o.nets {
+		o.nets[i] = o.net(i)
+	}
+	for key := range o.special {
+		from, to := int(key>>32), int(uint32(key))
+		o.special[key] = m.Ways(o.common(from, to), from, to)
+		o.odd[from], o.odd[to] = true, true
+	}
+	o.weigh()
+	o.settle()
+	return o
+}
+
+// narrower is the less of two rates, of which 0 is unknown.
+func narrower(a, b float64) float64 {
+	if a == 0 || b == 0 {
+		return max(a, b)
+	}
+	return min(a, b)
+}
+
+// zone numbers the zones, of which a word holds 64; further ones share the
+// last number.
+func (m *Model) zone() {
+	m.zones = m.Plan.Estate.Zones()
+	bit := func(zone string) uint64 {
+		return 1 << min(max(slices.Index(m.zones, zone), 0), 63)
+	}
+	for i := range m.Plan.Estate.Sites {
+		site := m.Plan.Site(i)
+		var held uint64
+		for j := range site.Subnets {
+			if n := &site.Subnets[j]; len(n.Share) > 0 && n.Zone != "" {
+				held |= bit(n.Zone)
+			}
+		}
+		m.siteZone = append(m.siteZone, held)
+		for j := range site.Links {
+			passes := ^uint64(0)
+			if only := site.Links[j].Zones; len(only) > 0 {
+				passes, m.narrowed = 0, true
+				for _, z := range only {
+					if slices.Contains(m.zones, z) {
+						passes |= bit(z)
+					}
+				}
+			}
+			m.linkZone = append(m.linkZone, passes)
+		}
+	}
+}
+
+// zoneNames lists the zones of a set.
+func (m *Model) zoneNames(set uint64) []string {
+	var out []string
+	for i, z := range m.zones {
+		if set&(1<<min(i, 63)) != 0 {
+			out = append(out, z)
+		}
+	}
+	return out
+}
+
+// net groups an overlay's sites into classes and asks for the ways of each pair
+// of classes once, by one site of each.
+func (m *Model) net(i int) net {
+	p := m.Plan
+	o := &p.Overlays[i]
+	n := net{overlay: o, place: make([]int32, len(p.Estate.Sites)), hubs: o.Hubs, toHub: make([]int32, len(p.Estate.Sites)*len(o.Hubs)), class: make([]int32, len(p.Estate.Sites))}
+	for i := range n.place {
+		n.place[i] = -1
+	}
+	for at, h := range o.Hubs {
+		n.place[h] = int32(at)
+	}
+	for i := range n.toHub {
+		n.toHub[i] = -1
+	}
+	direct := map[int][]int{} // neighbours that are no hubs
+	for j := range o.Adjacencies {
+		a := &o.Adjacencies[j]
+		n.start = append(n.start, int32(len(n.ends)))
+		for k := range a.Tunnels {
+			t := &a.Tunnels[k]
+			n.ends = append(n.ends, [2]int32{int32(m.links[t.A.Site] + t.A.Link), int32(m.links[t.B.Site] + t.B.Link)})
+		}
+		if len(a.Tunnels) == 0 {
+			continue
+		}
+		for _, ends := range [2][2]int{{a.A, a.B}, {a.B, a.A}} {
+			if at := n.place[ends[1]]; at >= 0 {
+				*n.joins(ends[0], at) = int32(j)
+			} else if n.place[ends[0]] < 0 {
+				direct[ends[0]] = append(direct[ends[0]], ends[1])
+			}
+		}
+	}
+	pinned := map[string]bool{}
+	for _, pin := range o.Spec.Pins {
+		pinned[pin.Site] = pinned[pin.Site] || !pin.Prefix.IsValid()
+	}
+	numbers := map[string]int32{}
+	var first []int // a site of each class
+	for _, site := range o.Members {
+		id := make([]byte, 0, 32)
+		for at := range n.hubs {
+			cost := int32(-1)
+			if a := *n.joins(site, int32(at)); a >= 0 {
+				cost = int32(o.Adjacencies[a].Cost)
+			}
+			id = append(id, byte(cost), byte(cost>>8), byte(cost>>16), byte(cost>>24))
+		}
+		if n.place[site] >= 0 || pinned[p.Site(site).Key] {
+			id = append(id, p.Site(site).Key...)
+		}
+		c, ok := numbers[string(id)]
+		if !ok {
+			c = int32(len(first))
+			numbers[string(id)] = c
+			first = append(first, site)
+		}
+		n.class[site] = c
+	}
+	second := make([]int, len(first)) // another site of the class, where there is one
+	copy(second, first)
+	for _, site := range o.Members {
+		if c := n.class[site]; second[c] == first[c] {
+			second[c] = site
+		}
+	}
+	n.classes = len(first)
+	n.ways, n.onward = make([][]int32, len(first)*len(first)), make([][]int32, len(n.hubs)*len(first))
+	for x := range first {
+		for y := range first {
+			to := first[y]
+			if x == y {
+				to = second[y]
+			}
+			if first[x] != to {
+				n.ways[x*n.classes+y] = n.places(m.Map.Ways([]int{i}, first[x], to), first[x], to)
+			}
+		}
+	}
+	for at, h := range n.hubs {
+		for y, to := range first {
+			if to != h {
+				n.onward[at*n.classes+y] = n.places(m.Map.Onward(i, h, to), h, to)
+			}
+		}
+	}
+	m.except(i, direct)
+	return n
+}
+
+// joins is where the adjacency of a site and the hub of a place is kept.
+func (n *net) joins(site int, place int32) *int32 {
+	return &n.toHub[site*len(n.hubs)+int(place)]
+}
+
+// places turns ways into places of hubs; nil when the ways of other sites of
+// the two classes may differ. A direct way is not of the class.
+func (n *net) places(ways []route.Way, from, to int) []int32 {
+	out := make([]int32, 0, len(ways))
+	fromHub, toHub := n.place[from] >= 0, n.place[to] >= 0
+	for _, w := range ways {
+		switch {
+		case w.Tied:
+			return nil
+		case w.Via == to && (fromHub || toHub):
+			out = append(out, here)
+		case w.Via != to:
+			out = append(out, n.place[w.Via])
+		}
+	}
+	return out
+}
+
+// except marks the pairs whose ways no class gives: sites joined directly, or
+// in several overlays together.
+func (m *Model) except(i int, direct map[int][]int) {
+	for from, list := range direct {
+		for _, to := range list {
+			m.special[pairKey(from, to)] = nil
+		}
+	}
+	for _, from := range m.sharing[i] {
+		if len(m.overlays[from]) < 2 {
+			continue
+		}
+		for _, to := range m.sharing[i] {
+			if from != to && len(m.common(from, to)) > 1 {
+				m.special[pairKey(from, to)] = nil
+			}
+		}
+	}
+}
+
+// common lists the overlays into which both sites share.
+func (m *Model) common(i, j int) []int {
+	var out []int
+	for _, o := range m.overlays[i] {
+		if slices.Contains(m.overlays[j], o) {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// firstCommon is the first overlay into which both sites share, -1 for none.
+func (m *Model) firstCommon(i, j int) int {
+	for _, o := range m.overlays[i] {
+		if slices.Contains(m.overlays[j], o) {
+			return o
+		}
+	}
+	return -1
+}
+
+// link returns the link of a number.
+func (m *Model) link(n int) *estate.Link {
+	site := m.sites[n]
+	return &m.Plan.Site(site).Links[n-m.links[site]]
+}

@@ -1,0 +1,131 @@
+package outage
+
+import (
+	"cmp"
+	"fmt"
+
+	"wideknot/core/estate"
+)
+
+// What a probe profile that says nothing stands for (section 8 of the domain).
+const (
+	IntervalMs = 1000
+	Misses     = 3
+	Successes  = 5
+	TimeoutMs  = 800
+)
+
+// Timing is how long a tunnel's failure and return take to be noticed, in
+// seconds: detection = interval × misses + timeout, return = interval ×
+// successes. Best is a failure just before a probe, Detect one just after.
+type Timing struct {
+	Interval  float64 `json:"interval"`
+	Timeout   float64 `json:"timeout"`
+	Misses    int     `json:"misses"`
+	Successes int     `json:"successes"`
+	Best      float64 `json:"best"`
+	Detect    float64 `json:"detect"`
+	Return    float64 `json:"return"`
+}
+
+// TimingOf works out an overlay's timing.
+func TimingOf(p *estate.Probe) Timing {
+	var q estate.Probe
+	if p != nil {
+		q = *p
+	}
+	t := Timing{
+		Interval: float64(cmp.Or(q.IntervalMs, IntervalMs)) / 1000, Timeout: float64(cmp.Or(q.TimeoutMs, TimeoutMs)) / 1000,
+		Misses: cmp.Or(q.Misses, Misses), Successes: cmp.Or(q.Successes, Successes),
+	}
+	t.Detect = t.Interval*float64(t.Misses) + t.Timeout
+	t.Best = t.Interval*float64(t.Misses-1) + t.Timeout
+	t.Return = t.Interval * float64(t.Successes)
+	return t
+}
+
+// A Moment is one point of a failure's course. After counts seconds from the
+// failure, or from the repair when Repaired is set.
+type Moment struct {
+	After    float64 `json:"after"`
+	Repaired bool    `json:"repaired,omitempty"`
+	Phase    string  `json:"phase" enum:"fail,missed,detect,switch,recover,repair,hold,return"`
+	Text     string  `json:"text"`
+}
+
+// Timeline tells the course of a failure and of its repair for the traffic
+// between two sites, at the slowest: the failure falls just after a probe. With
+// no way left it ends at the detection. A pair that the failure does not move
+// has none.
+func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
+	f, err := m.failing(parts)
+	if err != nil {
+		return nil, err
+	}
+	key := func(i int) string { return m.Plan.Site(i).Key }
+	if a == b || m.firstCommon(a, b) < 0 {
+		return nil, fmt.Errorf("%s and %s share no overlay", key(a), key(b))
+	}
+	bench := m.bench()
+	bench.fail(&f)
+	bench.touch(&f)
+	var was, now, back way
+	m.walk(m.none(), a, b, &was)
+	m.walk(&bench.state, a, b, &now)
+	m.walk(&bench.state, b, a, &back)
+	if !was.ok || was.same(&now) && back.ok {
+		return nil, nil
+	}
+	l := was.legs[0]
+	for k := range was.n { // the first tunnel on the way that died
+		if x, y := m.ends(was.legs[k]); bench.state.dead[x] || bench.state.dead[y] {
+			l = was.legs[k]
+			break
+		}
+	}
+	n := &m.nets[l.overlay]
+	adjacency := &n.overlay.Adjacencies[l.adjacency]
+	dead := m.Plan.Ident(&adjacency.Tunnels[l.tunnel])
+	t := TimingOf(n.overlay.Spec.Probe)
+	out := []Moment{{Phase: "fail", Text: fmt.Sprintf("%s fails; tunnel %s carries nothing any more", partsText(parts), dead)}}
+	for i := range t.Misses {
+		out = append(out, Moment{After: t.Interval*float64(i+1) + t.Timeout, Phase: "missed", Text: fmt.Sprintf("probe %d of %d gets no answer within %g s", i+1, t.Misses, t.Timeout)})
+	}
+	ends := key(adjacency.A) + " and " + key(adjacency.B)
+	out[len(out)-1] = Moment{After: t.Detect, Phase: "detect", Text: fmt.Sprintf("probe %d of %d is missed too: %s take the tunnel for dead", t.Misses, t.Misses, ends)}
+	if !now.ok || !back.ok {
+		at := now.at
+		if now.ok {
+			at = back.at
+		}
+		return append(out, Moment{After: t.Detect, Phase: "switch", Text: fmt.Sprintf("%s has no tunnel left for this traffic; its discard route takes it", key(at))}), nil
+	}
+	next := was.legs[0]
+	for k := range now.n {
+		if k >= was.n || now.legs[k] != was.legs[k] {
+			next = now.legs[k]
+			break
+		}
+	}
+	to := &m.nets[next.overlay].overlay.Adjacencies[next.adjacency]
+	stand := m.Plan.Ident(&to.Tunnels[next.tunnel])
+	out = append(out,
+		Moment{After: t.Detect, Phase: "switch", Text: fmt.Sprintf("their routes lead into %s, which stood by and is probed all the time", stand)},
+		Moment{After: t.Detect, Phase: "recover", Text: fmt.Sprintf("traffic flows again, after at most %.3g s, at best %.3g s", t.Detect, t.Best)},
+		Moment{After: 0, Repaired: true, Phase: "repair", Text: fmt.Sprintf("%s is repaired; %s answers probes again", partsText(parts), dead)},
+		Moment{After: t.Return, Repaired: true, Phase: "hold", Text: fmt.Sprintf("%d probes in a row were answered; one miss would have started the count again, so a flapping link stays out", t.Successes)},
+		Moment{After: t.Return, Repaired: true, Phase: "return", Text: fmt.Sprintf("traffic returns to %s without a gap", dead)},
+	)
+	return out, nil
+}
+
+func partsText(parts []Part) string {
+	text := ""
+	for i, p := range parts {
+		if i > 0 {
+			text += " and "
+		}
+		text += p.String()
+	}
+	return text
+}

@@ -1,0 +1,365 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wideknot/core/estate"
+	"wideknot/core/outage"
+	"wideknot/internal/desk"
+)
+
+// Outages is what single failures do, the worst first.
+type Outages struct {
+	Sites    []OutageSite       `json:"sites" doc:"the columns of the grid: by region, members of an overlay"`
+	Rows     []OutageRow        `json:"rows"`
+	Total    int                `json:"total" doc:"failures of the kinds asked for, further than the rows"`
+	Harmless int                `json:"harmless" doc:"of those, how many touch nobody"`
+	Crowded  []outage.LineSheet `json:"crowded" doc:"what has more to carry than it can while nothing fails"`
+}
+
+// OutageSite is a column of the grid.
+type OutageSite struct {
+	Site   string `json:"site"`
+	Name   string `json:"name"`
+	Region string `json:"region"`
+}
+
+// OutageRow is one failure.
+type OutageRow struct {
+	outage.OutcomeSheet
+	Grid string `json:"grid" doc:"a letter for each site: - untouched, m moved, s squeezed, c cut"`
+}
+
+// Standing is how available sites are, and what would make them more so.
+type Standing struct {
+	Sites       []SiteStanding `json:"sites" doc:"the least available first"`
+	Fates       []FateSheet    `json:"fates"`
+	Suggestions []Suggested    `json:"suggestions" doc:"those that gain most"`
+	Timings     []TimingSheet  `json:"timings"`
+	Shed        []string       `json:"shed" doc:"zones in the order in which they give way"`
+	Zones       []string       `json:"zones"`
+}
+
+// SiteStanding is how available a site is.
+type SiteStanding struct {
+	Site    string   `json:"site"`
+	Percent float64  `json:"percent"`
+	Minutes float64  `json:"minutes" doc:"a year without any tunnel"`
+	Switch  float64  `json:"switch_minutes" doc:"a year besides, until failures are noticed"`
+	Unknown []string `json:"unknown" doc:"links without a figure; they count as always there"`
+}
+
+// FateSheet is a shared fate of a site's links.
+type FateSheet struct {
+	Site  string   `json:"site"`
+	Group string   `json:"group"`
+	Links []string `json:"links"`
+	All   bool     `json:"all" doc:"the site has no other link"`
+	Other []string `json:"other" doc:"further sites with links in the group"`
+}
+
+// Suggested is a change and what it gains.
+type Suggested struct {
+	Site string  `json:"site"`
+	Kind string  `json:"kind" enum:"another-path,another-link"`
+	Link string  `json:"link"`
+	Text string  `json:"text"`
+	Now  float64 `json:"now" doc:"minutes a year"`
+	Then float64 `json:"then" doc:"minutes a year"`
+}
+
+// TimingSheet is how fast an overlay's probes are, in seconds.
+type TimingSheet struct {
+	Overlay string        `json:"overlay"`
+	Probe   estate.Probe  `json:"probe" doc:"as set; what is missing stands for the usual"`
+	Timing  outage.Timing `json:"timing"`
+}
+
+// letters writes verdicts into a grid.
+const letters = "-msc"
+
+func columnsOf(v *desk.View) ([]OutageSite, []int) {
+	regions := map[string]int{}
+	for i, r := range v.Estate.About.Regions {
+		regions[r.Key] = i + 1
+	}
+	var sites []int
+	for i := range v.Estate.Sites {
+		if len(v.Plan.Ends(i)) > 0 {
+			sites = append(sites, i)
+		}
+	}
+	slices.SortStableFunc(sites, func(a, b int) int {
+		return regions[v.Plan.Site(a).Region] - regions[v.Plan.Site(b).Region]
+	})
+	out := make([]OutageSite, len(sites))
+	for i, s := range sites {
+		site := v.Plan.Site(s)
+		out[i] = OutageSite{site.Key, site.Name, site.Region}
+	}
+	return out, sites
+}
+
+func outagesOf(v *desk.View, kinds []string, limit int) Outages {
+	m, singles := v.Outages()
+	columns, sites := columnsOf(v)
+	place := make(map[int]int, len(sites))
+	for i, s := range sites {
+		place[s] = i
+	}
+	out := Outages{Sites: columns, Rows: []OutageRow{}, Crowded: []outage.LineSheet{}}
+	for i := range singles {
+		o := &singles[i]
+		if len(kinds) > 0 && !slices.Contains(kinds, string(o.Parts[0].Kind)) {
+			continue
+		}
+		out.Total++
+		if len(o.Sites) == 0 {
+			out.Harmless++
+		}
+		if len(out.Rows) >= limit {
+			continue
+		}
+		grid := bytes.Repeat([]byte{letters[0]}, len(sites))
+		for _, s := range o.Sites {
+			if at, ok := place[s.Site]; ok {
+				grid[at] = letters[s.Verdict]
+			}
+		}
+		out.Rows = append(out.Rows, OutageRow{m.Sheet(o, false), string(grid)})
+	}
+	for _, c := range m.Crowded() {
+		out.Crowded = append(out.Crowded, m.OverSheet(&c))
+	}
+	return out
+}
+
+func standingOf(v *desk.View) Standing {
+	m, _ := v.Outages()
+	out := Standing{Sites: []SiteStanding{}, Fates: []FateSheet{}, Suggestions: []Suggested{}, Timings: []TimingSheet{}, Shed: []string{}, Zones: v.Estate.Zones()}
+	out.Shed = append(out.Shed, v.Estate.About.Shed...)
+	for i := range v.Estate.Sites {
+		if len(v.Plan.Ends(i)) == 0 {
+			continue
+		}
+		a := m.Availability(i)
+		out.Sites = append(out.Sites, SiteStanding{v.Plan.Site(i).Key, a.Part * 100, a.Minutes, a.Switch, append([]string{}, a.Unknown...)})
+	}
+	slices.SortStableFunc(out.Sites, func(a, b SiteStanding) int {
+		switch {
+		case a.Minutes > b.Minutes:
+			return -1
+		case a.Minutes < b.Minutes:
+			return 1
+		}
+		return 0
+	})
+	for _, f := range m.CommonFates() {
+		out.Fates = append(out.Fates, FateSheet{v.Plan.Site(f.Site).Key, f.Group, f.Links, f.All, append([]string{}, f.Other...)})
+	}
+	for _, s := range m.Suggest() {
+		if len(out.Suggestions) == 50 {
+			break
+		}
+		out.Suggestions = append(out.Suggestions, Suggested{v.Plan.Site(s.Site).Key, s.Kind, s.Link, s.Text, s.Now, s.Then})
+	}
+	for i := range v.Estate.Overlays {
+		o := &v.Estate.Overlays[i]
+		t := TimingSheet{Overlay: o.Key, Timing: outage.TimingOf(o.Probe)}
+		if o.Probe != nil {
+			t.Probe = *o.Probe
+		}
+		out.Timings = append(out.Timings, t)
+	}
+	return out
+}
+
+// outageSheet writes all single failures as RFC 4180 CSV, a line for each
+// failure and site that it touches.
+func outageSheet(v *desk.View) []byte {
+	m, singles := v.Outages()
+	var out bytes.Buffer
+	w := csv.NewWriter(&out)
+	_ = w.Write([]string{"failure", "site", "verdict", "pairs_moved", "pairs_squeezed", "pairs_cut"}) // a bytes.Buffer takes every write
+	for i := range singles {
+		sheet := m.Sheet(&singles[i], true)
+		for _, s := range sheet.Sites {
+			_ = w.Write([]string{sheet.Fail[0], s.Site, s.Verdict, strconv.Itoa(s.Moved), strconv.Itoa(s.Squeezed), strconv.Itoa(s.Cut)})
+		}
+	}
+	w.Flush()
+	return out.Bytes()
+}
+
+func partsOf(texts []string) ([]outage.Part, error) {
+	var out []outage.Part
+	for _, text := range texts {
+		p, err := outage.ParsePart(text)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+func (s *Server) outages(a huma.API) {
+	d := s.Desk
+	const path = "/api/estates/{estate}/drafts/{draft}/outages"
+	huma.Register(a, operation("get-outages", http.MethodGet, path, "Read what each single failure does, the worst first"),
+		func(ctx context.Context, in *struct {
+			InDraft
+			Kinds []string `query:"kind" doc:"gateway, link, fate, provider, underlay, region; all when empty"`
+			Limit int      `query:"limit" minimum:"1" maximum:"2000" default:"200"`
+		}) (*answer[Outages], error) {
+			v, err := d.View(ctx, in.place())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			return tagged(v, outagesOf(v, in.Kinds, in.Limit)), nil
+		})
+	huma.Register(a, operation("get-outage", http.MethodGet, path+"/state", "Explain the failure of some parts together"),
+		func(ctx context.Context, in *struct {
+			InDraft
+			Fail []string `query:"fail,explode" required:"true" minItems:"1" maxItems:"20"`
+		}) (*answer[outage.DetailSheet], error) {
+			v, err := d.View(ctx, in.place())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			parts, err := partsOf(in.Fail)
+			if err != nil {
+				return nil, err
+			}
+			m, _ := v.Outages()
+			detail, err := m.Explain(parts...)
+			if err != nil {
+				return nil, huma.Error404NotFound(err.Error())
+			}
+			return tagged(v, m.DetailSheet(detail)), nil
+		})
+	huma.Register(a, operation("get-outage-timeline", http.MethodGet, path+"/timeline", "Tell a failure and its repair second by second, for the traffic of two sites"),
+		func(ctx context.Context, in *struct {
+			InDraft
+			Fail []string `query:"fail,explode" required:"true" minItems:"1" maxItems:"20"`
+			A    string   `query:"a" required:"true" maxLength:"40"`
+			B    string   `query:"b" required:"true" maxLength:"40"`
+		}) (*answer[Course], error) {
+			v, err := d.View(ctx, in.place())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			parts, err := partsOf(in.Fail)
+			if err != nil {
+				return nil, err
+			}
+			x, y := v.Plan.SiteIndex(in.A), v.Plan.SiteIndex(in.B)
+			if x < 0 || y < 0 || x == y {
+				return nil, huma.Error404NotFound("there are no such two sites")
+			}
+			m, _ := v.Outages()
+			moments, err := m.Timeline(x, y, parts...)
+			if err != nil {
+				return nil, huma.Error422UnprocessableEntity(err.Error())
+			}
+			out := Course{Moments: append([]outage.Moment{}, moments...)}
+			if part, err := m.PairAvailability(x, y); err == nil {
+				out.Percent, out.Minutes = part*100, (1-part)*outage.MinutesPerYear
+			}
+			return tagged(v, out), nil
+		})
+	huma.Register(a, operation("get-standing", http.MethodGet, path+"/standing", "Read how available sites are, what they share, and what would gain most"),
+		func(ctx context.Context, in *InDraft) (*answer[Standing], error) {
+			v, err := d.View(ctx, in.place())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			return tagged(v, standingOf(v)), nil
+		})
+	huma.Register(a, operation("get-outage-changes", http.MethodGet, path+"/changes", "Compare what failures do with the release the draft is based on"),
+		func(ctx context.Context, in *InDraft) (*answer[[]outage.ChangeSheet], error) {
+			v, changes, err := d.OutageChanges(ctx, in.place())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			out := []outage.ChangeSheet{}
+			for i := range changes {
+				out = append(out, changes[i].Sheet())
+			}
+			return tagged(v, out), nil
+		})
+	huma.Register(a, operation("export-outages", http.MethodGet, path+"/sheet", "Download what each single failure does as CSV"),
+		func(ctx context.Context, in *InDraft) (*file, error) {
+			v, err := d.View(ctx, in.place())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			return attached("text/csv; charset=utf-8", fmt.Sprintf("outages-%s.csv", v.Draft), outageSheet(v)), nil
+		})
+	huma.Register(a, operation("rank-links", http.MethodPut, "/api/estates/{estate}/drafts/{draft}/link-order", "Put some links of sites first, by their keys"),
+		func(ctx context.Context, in *struct {
+			Editing
+			Body struct {
+				Sites []string `json:"sites" minItems:"1" maxItems:"60000"`
+				First []string `json:"first" minItems:"1" maxItems:"20" doc:"keys of links, the first choice first"`
+			}
+		}) (*answer[EstateHead], error) {
+			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) {
+				return d.RankLinks(ctx, o, in.Body.Sites, in.Body.First)
+			})
+		})
+	huma.Register(a, operation("limit-links", http.MethodPut, "/api/estates/{estate}/drafts/{draft}/link-zones", "Let only some zones through a link, at the given sites"),
+		func(ctx context.Context, in *struct {
+			Editing
+			Body struct {
+				Sites []string `json:"sites" minItems:"1" maxItems:"60000"`
+				Link  string   `json:"link" maxLength:"40"`
+				Zones []string `json:"zones" maxItems:"40" doc:"empty for all"`
+			}
+		}) (*answer[EstateHead], error) {
+			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) {
+				return d.LimitLinks(ctx, o, in.Body.Sites, in.Body.Link, in.Body.Zones)
+			})
+		})
+	huma.Register(a, operation("set-shed", http.MethodPut, "/api/estates/{estate}/drafts/{draft}/shed", "Say in which order zones give way"),
+		func(ctx context.Context, in *struct {
+			Editing
+			Body struct {
+				Zones []string `json:"zones" maxItems:"40"`
+			}
+		}) (*answer[EstateHead], error) {
+			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) { return d.SetShed(ctx, o, in.Body.Zones) })
+		})
+	huma.Register(a, operation("set-probe", http.MethodPut, "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/probe", "Set how fast an overlay finds a tunnel dead, and alive again"),
+		func(ctx context.Context, in *struct {
+			Editing
+			Overlay string `path:"overlay" maxLength:"40"`
+			Body    struct {
+				IntervalMs int `json:"interval_ms" minimum:"100" maximum:"60000"`
+				Misses     int `json:"misses" minimum:"1" maximum:"20"`
+				Successes  int `json:"successes" minimum:"1" maximum:"100"`
+				TimeoutMs  int `json:"timeout_ms" minimum:"50" maximum:"60000"`
+			}
+		}) (*answer[EstateHead], error) {
+			b := in.Body
+			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) {
+				return d.SetProbe(ctx, o, in.Overlay, estate.Probe{IntervalMs: b.IntervalMs, Misses: b.Misses, Successes: b.Successes, TimeoutMs: b.TimeoutMs})
+			})
+		})
+}
+
+// Course is a failure and its repair, for the traffic of two sites, and how
+// available that traffic is.
+type Course struct {
+	Moments []outage.Moment `json:"moments" doc:"none when the failure does not move the traffic"`
+	Percent float64         `json:"percent" doc:"0 when too much is involved for an exact sum"`
+	Minutes float64         `json:"minutes" doc:"a year"`
+}

@@ -1,0 +1,126 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"wideknot/core/estate"
+	"wideknot/core/outage"
+)
+
+// outages keeps what failures do to a state, once somebody asked.
+type outages struct {
+	once    sync.Once
+	model   *outage.Model
+	singles []outage.Outcome
+}
+
+// Outages returns the model of a state's failures and what every single one
+// does, the worst first. The first call computes it.
+func (v *View) Outages() (*outage.Model, []outage.Outcome) {
+	o := v.outages
+	o.once.Do(func() {
+		o.model = outage.New(v.Routes)
+		o.singles = o.model.Singles(o.model.Parts())
+	})
+	return o.model, o.singles
+}
+
+// OutageChanges says at which sites failures are harder or less hard than in
+// the release the draft is based on.
+func (d *Desk) OutageChanges(ctx context.Context, at Place) (*View, []outage.Change, error) {
+	view, err := d.View(ctx, at)
+	if err != nil {
+		return nil, nil, err
+	}
+	base, err := d.View(ctx, Place{at.Estate, fmt.Sprintf("release-%d", view.Base)})
+	if err != nil {
+		return nil, nil, err
+	}
+	old, was := base.Outages()
+	model, now := view.Outages()
+	return view, outage.Compare(old, model, was, now), nil
+}
+
+// RankLinks puts some links of the given sites first, in the order given, by
+// their keys.
+func (d *Desk) RankLinks(ctx context.Context, o Order, sites, first []string) (*View, error) {
+	if len(first) == 0 || len(sites) == 0 {
+		return nil, estate.Problems{{Path: "first", Message: "name the links that come first, and the sites"}}
+	}
+	who := fmt.Sprintf("%d sites", len(sites))
+	if len(sites) == 1 {
+		who = sites[0]
+	}
+	return d.edit(ctx, o, fmt.Sprintf("Links of %s: %s", who, strings.Join(first, ", then ")), func(e *estate.Estate) (*estate.Estate, error) {
+		out := e.Clone()
+		known := false
+		for i := range out.Sites {
+			if s := &out.Sites[i]; slices.Contains(sites, s.Key) {
+				known = known || slices.ContainsFunc(s.Links, func(l estate.Link) bool { return slices.Contains(first, l.Key) })
+				s.RankLinks(first)
+			}
+		}
+		if !known {
+			return nil, estate.Problems{{Path: "first", Message: "none of the sites has a link called " + strings.Join(first, " or ")}}
+		}
+		return out, nil
+	})
+}
+
+// LimitLinks has the links of a key, at the given sites, let through only the
+// named zones; none means all.
+func (d *Desk) LimitLinks(ctx context.Context, o Order, sites []string, link string, zones []string) (*View, error) {
+	words := "for " + strings.Join(zones, " and ") + " only"
+	if len(zones) == 0 {
+		words = "for all zones"
+	}
+	who := fmt.Sprintf("%d sites", len(sites))
+	if len(sites) == 1 {
+		who = sites[0]
+	}
+	return d.edit(ctx, o, fmt.Sprintf("%s of %s %s", link, who, words), func(e *estate.Estate) (*estate.Estate, error) {
+		for i, z := range zones {
+			if !slices.Contains(e.Zones(), z) {
+				return nil, estate.Problems{{Path: fmt.Sprintf("zones[%d]", i), Message: fmt.Sprintf("no subnet is in a zone %q", z)}}
+			}
+		}
+		out := e.Clone()
+		for i := range out.Sites {
+			s := &out.Sites[i]
+			if !slices.Contains(sites, s.Key) {
+				continue
+			}
+			s.Links = slices.Clone(s.Links)
+			for j := range s.Links {
+				if s.Links[j].Key == link {
+					s.Links[j].Zones = zones
+				}
+			}
+		}
+		return out, nil
+	})
+}
+
+// SetShed says in which order zones give way where there is no room for all.
+func (d *Desk) SetShed(ctx context.Context, o Order, zones []string) (*View, error) {
+	return d.edit(ctx, o, "Zones give way: "+strings.Join(zones, ", then "), func(e *estate.Estate) (*estate.Estate, error) {
+		out := e.Clone()
+		out.About.Shed = zones
+		if problems := estate.Validate(out); len(problems) > 0 {
+			return nil, estate.Problems(problems)
+		}
+		return out, nil
+	})
+}
+
+// SetProbe replaces an overlay's probe profile.
+func (d *Desk) SetProbe(ctx context.Context, o Order, overlay string, probe estate.Probe) (*View, error) {
+	return d.editOverlay(ctx, o, fmt.Sprintf("Probes of %s: %g s apart, %d misses", overlay, outage.TimingOf(&probe).Interval, outage.TimingOf(&probe).Misses), overlay, func(spec *estate.Overlay) error {
+		spec.Probe = &probe
+		return nil
+	})
+}
