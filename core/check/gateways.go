@@ -194,9 +194,9 @@ func pending(in *Input, report func(Finding)) {
 		say := func(what string) {
 			report(Finding{
 				Code: "pending/" + strings.ReplaceAll(what, " ", "-"), Severity: Warning,
-				Title:    fmt.Sprintf("the %s of %s is kept in the document but not carried out yet", what, spec.Key),
-				Why:      "The configurations do not contain it.",
-				Mend:     "Do not rely on it.",
+				Title:    fmt.Sprintf("the %s of %s is planned with, but not carried out yet", what, spec.Key),
+				Why:      "Outages counts with it; the configurations do not contain it, so somebody must set the gateways' probes to it.",
+				Mend:     "Set the probes of the gateways by hand until configurations contain them.",
 				Subjects: []Subject{{Overlay: spec.Key}},
 			})
 		}

@@ -328,6 +328,11 @@ const (
 // Internet is the underlay every public link attaches to.
 const Internet = "internet"
 
+// Carries reports whether the link's tunnels let a zone through.
+func (l *Link) Carries(zone string) bool {
+	return len(l.Zones) == 0 || slices.Contains(l.Zones, zone)
+}
+
 // UnderlayOf returns the link's underlay, the internet when none is named.
 func (l *Link) UnderlayOf() string { return cmp.Or(l.Underlay, Internet) }
 

@@ -109,10 +109,13 @@ func (m *Model) Explain(parts ...Part) (*Detail, error) {
 			}
 			there.ok = false
 		}
-		if !b.state.gone[i] && (!there.ok || b.moves(i, &was, &there, true)) {
+		if b.state.gone[i] || b.state.gone[j] {
+			return // nothing can take over where one end is gone
+		}
+		if !there.ok || b.moves(i, &was, &there, true) {
 			note(i, &was, &there, true)
 		}
-		if !b.state.gone[j] && (!there.ok || b.moves(j, &was, &there, false)) {
+		if !there.ok || b.moves(j, &was, &there, false) {
 			note(j, &was, &there, false)
 		}
 	})

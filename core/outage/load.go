@@ -48,16 +48,16 @@ func (m *Model) weigh() {
 	m.weight = make([]float64, len(partners))
 	for i, p := range partners {
 		if p > 0 {
-			m.weight[i] = 1 / (2 * p)
+			m.weight[i] = 1 / p
 		}
 	}
 }
 
 // flow is what two sites send each other, in Mbit/s each way. A site's demand
-// d spreads over its partners as theirs do, d(i)·d(j)/Σd(partners of i); of the
-// two sites' views the mean counts.
+// d spreads over its partners as theirs do, d(i)·d(j)/Σd(partners of i). Of the
+// two sites' views the lesser counts, so that nobody sends more than it wants.
 func (m *Model) flow(i, j int) float64 {
-	return m.demand[i] * m.demand[j] * (m.weight[i] + m.weight[j])
+	return m.demand[i] * m.demand[j] * min(m.weight[i], m.weight[j])
 }
 
 // shareOf is the part of a pair's flow that passes when only some of its zones

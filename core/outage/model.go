@@ -37,7 +37,7 @@ type Model struct {
 	siteZone []uint64 // zones the site shares
 	linkZone []uint64 // zones a link lets through
 	demand   []float64
-	weight   []float64 // half of 1 by the sum of the demands of a site's partners
+	weight   []float64 // 1 by the sum of the demands of a site's partners
 	capacity []float64 // by link, Mbit/s; 0 is unknown
 	through  []float64 // by site, of its gateway
 
@@ -75,7 +75,9 @@ func New(m *route.Map) *Model {
 		for j := range sites[i].Links {
 			l := &sites[i].Links[j]
 			o.sites = append(o.sites, i)
-			o.capacity = append(o.capacity, narrower(l.DownMbps, l.UpMbps))
+			// A demand is one figure, that of its busier direction; lines with
+			// unlike directions are bought for that one.
+			o.capacity = append(o.capacity, max(l.DownMbps, l.UpMbps))
 		}
 		o.through = append(o.through, sites[i].Gateway.ThroughputMbps)
 		o.demand = append(o.demand, sites[i].DemandMbps)
@@ -104,14 +106,6 @@ func New(m *route.Map) *Model {
 	o.weigh()
 	o.settle()
 	return o
-}
-
-// narrower is the less of two rates, of which 0 is unknown.
-func narrower(a, b float64) float64 {
-	if a == 0 || b == 0 {
-		return max(a, b)
-	}
-	return min(a, b)
 }
 
 // zone numbers the zones, of which a word holds 64; further ones share the

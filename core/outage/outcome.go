@@ -338,8 +338,11 @@ func (b *bench) moves(site int, was, now *way, first bool) bool {
 	if b.m.nets[x.overlay].place[site] < 0 {
 		return true
 	}
-	l, r := b.m.ends(x)
-	return b.m.sites[l] == site && b.state.dead[l] || b.m.sites[r] == site && b.state.dead[r]
+	near, far := b.m.ends(x)
+	if b.m.sites[near] != site {
+		near, far = far, near
+	}
+	return b.state.dead[near] || b.m.nets[x.overlay].place[b.m.sites[far]] >= 0
 }
 
 // squeeze finds the links and gateways with more than they can carry, and the

@@ -125,7 +125,11 @@ func partsText(parts []Part) string {
 		if i > 0 {
 			text += " and "
 		}
-		text += p.String()
+		kind := string(p.Kind)
+		if p.Kind == Fate {
+			kind = "shared fate"
+		}
+		text += kind + " " + p.Name
 	}
 	return text
 }

@@ -38,7 +38,7 @@ var least = map[string]string{
 	"undo": "planner", "redo": "planner", "repair": "planner", "save-site": "planner", "delete-site": "planner", "save-overlay": "planner",
 	"delete-overlay": "planner", "share": "planner", "preview-import": "planner", "import": "planner",
 
-	"get-outages": "reader", "get-outage": "reader", "get-outage-timeline": "reader", "get-standing": "reader", "get-outage-changes": "reader", "export-outages": "reader",
+	"get-outages": "reader", "get-outage": "reader", "get-outage-timeline": "reader", "get-standing": "reader", "get-outage-changes": "reader", "export-outages": "reader", "export-outage-report": "reader",
 	"rank-links": "planner", "limit-links": "planner", "set-shed": "planner", "set-probe": "planner",
 	"get-space": "reader", "find-room": "reader", "weigh-repairs": "reader", "get-loom": "reader", "get-loom-window": "reader", "get-pair": "reader", "get-both-ends": "reader",
 	"check-key": "reader", "follow": "reader", "find": "reader", "get-before-after": "reader", "get-pattern": "reader",

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -303,6 +304,18 @@ func (s *Server) outages(a huma.API) {
 				return nil, refusal(err)
 			}
 			return attached("text/csv; charset=utf-8", fmt.Sprintf("outages-%s.csv", v.Draft), outageSheet(v)), nil
+		})
+	huma.Register(a, operation("export-outage-report", http.MethodGet, path+"/report", "Download what failures do as a page to print"),
+		func(ctx context.Context, in *InDraft) (*file, error) {
+			v, err := d.View(ctx, in.place())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			page, err := reportOf(v, time.Now())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			return attached("text/html; charset=utf-8", fmt.Sprintf("outages-%s.html", v.Draft), page), nil
 		})
 	huma.Register(a, operation("rank-links", http.MethodPut, "/api/estates/{estate}/drafts/{draft}/link-order", "Put some links of sites first, by their keys"),
 		func(ctx context.Context, in *struct {

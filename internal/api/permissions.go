@@ -47,7 +47,7 @@ var permissions = map[string]need{
 	"check-key": reader, "follow": reader, "find": reader, "get-before-after": reader, "get-pattern": reader,
 	"reserve": planner, "repair-all": planner, "set-tunnel-order": planner, "set-direct": planner, "set-hub-order": planner, "add-like": planner,
 
-	"get-outages": reader, "get-outage": reader, "get-outage-timeline": reader, "get-standing": reader, "get-outage-changes": reader, "export-outages": reader,
+	"get-outages": reader, "get-outage": reader, "get-outage-timeline": reader, "get-standing": reader, "get-outage-changes": reader, "export-outages": reader, "export-outage-report": reader,
 	"rank-links": planner, "limit-links": planner, "set-shed": planner, "set-probe": planner,
 
 	"release": operator, "reveal-key": operator, "make-archive-with-keys": operator,

@@ -31,6 +31,7 @@ export const router = createBrowserRouter([
           { path: "shape", lazy: stage(() => import("./stages/shape/shape")) },
           { path: "paths", lazy: stage(() => import("./stages/paths/paths")) },
           { path: "paths/:site", lazy: stage(() => import("./stages/paths/site")) },
+          { path: "outages", lazy: stage(() => import("./stages/outages/outages")) },
           { path: "findings", lazy: stage(() => import("./stages/findings/findings")) },
           { path: "paths/follow", lazy: stage(() => import("./stages/paths/follow")) },
           { path: "paths/tunnel", lazy: stage(() => import("./stages/paths/both-ends")) },

@@ -2,6 +2,7 @@ package linux
 
 import (
 	"net/netip"
+	"slices"
 	"strings"
 
 	"wideknot/core/addr"
@@ -92,6 +93,7 @@ func (b *bundle) pass(t *render.Text) {
 		b.zones(t, i)
 	}
 	t.Line("\tchain pass {").Line("\t\ttype filter hook forward priority filter; policy accept;")
+	b.narrow(t)
 	for _, i := range overlays {
 		if o := &b.plan.Overlays[i]; o.IsHub(b.index) {
 			set := setOf(o.Spec.Key)
@@ -118,6 +120,33 @@ func (b *bundle) pass(t *render.Text) {
 		}
 	}
 	t.Line("\t\tiifname @tunnels drop").Line("\t\toifname @tunnels drop").Line("\t}")
+}
+
+// narrow keeps the site's own subnets off tunnels whose links, at either end,
+// are for other zones only.
+func (b *bundle) narrow(t *render.Text) {
+	for i := range b.peers {
+		peer := &b.peers[i]
+		near, far := b.plan.Link(peer.Local), b.plan.Link(peer.Remote)
+		var kept []netip.Prefix
+		for j := range b.site.Subnets {
+			n := &b.site.Subnets[j]
+			if len(n.Share) > 0 && !(near.Carries(n.Zone) && far.Carries(n.Zone)) {
+				kept = append(kept, n.Prefix)
+			}
+		}
+		for _, f := range []struct {
+			family string
+			v4     bool
+		}{{"ip", true}, {"ip6", false}} {
+			prefixes := slices.DeleteFunc(addr.Aggregate(kept), func(p netip.Prefix) bool { return p.Addr().Is4() != f.v4 })
+			if len(prefixes) == 0 {
+				continue
+			}
+			list(t.Str("\t\toifname \"").Str(peer.Interface).Str("\" ").Str(f.family).Str(" saddr "), prefixes).Line(" drop")
+			list(t.Str("\t\tiifname \"").Str(peer.Interface).Str("\" ").Str(f.family).Str(" daddr "), prefixes).Line(" drop")
+		}
+	}
 }
 
 // setOf names the set of an overlay's interfaces; nft takes no dashes there.

@@ -51,6 +51,13 @@ export type WalkSheet = components["schemas"]["WalkSheet"];
 export type Hit = components["schemas"]["Hit"];
 export type BareFinding = components["schemas"]["Finding"];
 export type FileDiff = components["schemas"]["FileDiff"];
+export type Outages = components["schemas"]["Outages"];
+export type OutageRow = components["schemas"]["OutageRow"];
+export type DetailSheet = components["schemas"]["DetailSheet"];
+export type LineSheet = components["schemas"]["LineSheet"];
+export type Moment = components["schemas"]["Moment"];
+export type Standing = components["schemas"]["Standing"];
+export type TimingSheet = components["schemas"]["TimingSheet"];
 type ProblemDocument = components["schemas"]["ErrorModel"];
 
 export const client = createClient<paths>({ fetch: patient });

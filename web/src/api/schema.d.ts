@@ -504,6 +504,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/drafts/{draft}/outages/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Download what failures do as a page to print */
+        get: operations["export-outage-report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/drafts/{draft}/outages/sheet": {
         parameters: {
             query?: never;
@@ -4031,6 +4048,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangeSheet"][];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-outage-report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
                 };
             };
             /** @description Error */

@@ -18,6 +18,7 @@ const stages = [
   { path: "addresses", name: "Addresses", key: "2" },
   { path: "shape", name: "Shape", key: "3" },
   { path: "paths", name: "Paths", key: "4" },
+  { path: "outages", name: "Outages", key: "5" },
   { path: "release", name: "Release", key: "6" },
 ] as const;
 

@@ -3,7 +3,7 @@ import { useNavigate } from "react-router";
 import { pageOf, usePlace } from "../api/place";
 
 const keys: [string, string][] = [
-  ["1 2 3 4 6", "Survey, Addresses, Shape, Paths, Release"],
+  ["1 2 3 4 5 6", "Survey, Addresses, Shape, Paths, Outages, Release"],
   ["Ctrl+K or /", "Jump to anything; type an address, or two"],
   ["i", "Look at the site, tunnel, subnet or finding that has the focus, beside the stage"],
   ["Ctrl+Z", "Take back the last edit"],
@@ -26,7 +26,9 @@ export function Keys() {
       if (typing || e.ctrlKey || e.metaKey || e.altKey) {
         return;
       }
-      const stage = { 1: "survey", 2: "addresses", 3: "shape", 4: "paths", 6: "release" }[e.key];
+      const stage = { 1: "survey", 2: "addresses", 3: "shape", 4: "paths", 5: "outages", 6: "release" }[
+        e.key
+      ];
       if (e.key === "?") {
         dialog.current?.showModal();
       } else if (stage) {

@@ -40,6 +40,7 @@ export const linkFields: FieldOf[] = [
   { name: "device", label: "Device", kind: "text", width: "w-20", hint: "eth0" },
   { name: "next_hop", label: "Next hop", kind: "list", width: "w-36" },
   { name: "metered", label: "Metered", kind: "yes", width: "w-16" },
+  { name: "zones", label: "Only for zones", kind: "list", width: "w-32", hint: "control" },
   { name: "no_tunnels", label: "No tunnels", kind: "yes", width: "w-20" },
 ];
 

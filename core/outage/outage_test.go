@@ -1,0 +1,346 @@
+package outage
+
+import (
+	"math"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+
+	"wideknot/core/estate"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+)
+
+// small is two hubs and three spokes: "a" with fibre and cell on one mast, "b"
+// with copper and satellite, "c" with one line.
+func small() *estate.Estate {
+	static := func(key string, last byte, mbps float64) estate.Link {
+		return estate.Link{Key: key, Provider: "Lumenway", Reach: estate.Static, Addresses: []netip.Addr{netip.AddrFrom4([4]byte{203, 0, 113, last})}, Rank: 1, DownMbps: mbps, Availability: 99.9}
+	}
+	out := func(key, provider string, rank int, mbps, availability float64, fate ...string) estate.Link {
+		return estate.Link{Key: key, Provider: provider, Reach: estate.NAT, Rank: rank, DownMbps: mbps, Availability: availability, SharedFate: fate}
+	}
+	site := func(key string, block byte, demand float64, links ...estate.Link) estate.Site {
+		subnet := func(third byte, zone string) estate.Subnet {
+			return estate.Subnet{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, block, third, 0}), 24), Zone: zone, Share: []string{"ops"}}
+		}
+		return estate.Site{Key: key, Name: key, Region: "north", DemandMbps: demand, Links: links, Subnets: []estate.Subnet{subnet(0, "control"), subnet(1, "office")}}
+	}
+	return &estate.Estate{
+		Format: estate.Format, About: estate.About{Name: "Small", Regions: []estate.Region{{Key: "north"}}},
+		Sites: []estate.Site{
+			site("hub-1", 1, 20, static("wan", 1, 100)),
+			site("hub-2", 2, 20, static("wan", 2, 100)),
+			site("a", 3, 10, out("fibre", "Tallow", 1, 50, 99.9, "mast-1"), out("cell", "Skylark", 2, 20, 99, "mast-1")),
+			site("b", 4, 10, out("copper", "Tallow", 1, 16, 99), out("sat", "Highorbit", 2, 2, 98)),
+			site("c", 5, 1, out("line", "Tallow", 1, 16, 99)),
+		},
+		Overlays: []estate.Overlay{{
+			Key: "ops", Shape: estate.HubAndSpoke, Transport: estate.WireGuard, Pairing: estate.Every, Numbering: estate.PerTunnel,
+			Transit: []netip.Prefix{netip.MustParsePrefix("100.64.0.0/16")}, Hubs: []string{"hub-1", "hub-2"},
+			Spokes: []estate.Spoke{{Site: "a"}, {Site: "b"}, {Site: "c"}},
+		}},
+	}
+}
+
+func modelOf(e *estate.Estate) *Model { return New(route.Build(tunnel.Derive(e))) }
+
+func sheetOf(t *testing.T, m *Model, fail ...string) DetailSheet {
+	t.Helper()
+	var parts []Part
+	for _, text := range fail {
+		p, err := ParsePart(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		parts = append(parts, p)
+	}
+	d, err := m.Explain(parts...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return m.DetailSheet(d)
+}
+
+func TestVerdicts(t *testing.T) {
+	m := modelOf(small())
+	for _, c := range []struct {
+		fail                 string
+		cut, squeezed, moved int
+		lost                 string
+		sites                string
+	}{
+		{"link:a/fibre", 0, 0, 4, "", "a moved"},
+		{"link:a/cell", 0, 0, 0, "", ""},
+		{"fate:mast-1", 4, 0, 0, "a", "a cut"},
+		{"link:b/copper", 0, 4, 0, "", "b squeezed"}, // 10 Mbit/s do not go through 2
+		{"link:c/line", 4, 0, 0, "c", "c cut"},
+		{"gateway:hub-2", 4, 0, 0, "", "hub-2 cut"},
+		{"gateway:hub-1", 4, 0, 6, "", "hub-1 cut, hub-2 moved, a moved, b moved, c moved"},
+		{"provider:Tallow", 4, 3, 2, "c", "a moved, b squeezed, c cut"},
+		{"region:north", 10, 0, 0, "", "hub-1 cut, hub-2 cut, a cut, b cut, c cut"},
+		{"link:a/fibre link:a/cell", 4, 0, 0, "a", "a cut"},
+	} {
+		d := sheetOf(t, m, strings.Fields(c.fail)...)
+		var sites []string
+		for _, s := range d.Sites {
+			sites = append(sites, s.Site+" "+s.Verdict)
+		}
+		if d.Cut != c.cut || d.Squeezed != c.squeezed || d.Moved != c.moved || strings.Join(d.Lost, " ") != c.lost || strings.Join(sites, ", ") != c.sites {
+			t.Errorf("%s: %d cut, %d squeezed, %d moved; lost %v; %s", c.fail, d.Cut, d.Squeezed, d.Moved, d.Lost, strings.Join(sites, ", "))
+		}
+	}
+	for _, text := range []string{"link:a", "link", "mast:1", "fate:", "link:a/none", "gateway:none"} {
+		p, err := ParsePart(text)
+		if err == nil {
+			_, err = m.Fail(p)
+		}
+		if err == nil {
+			t.Errorf("%q is taken", text)
+		}
+	}
+}
+
+func TestRankingPutsWhoCutsOthersFirst(t *testing.T) {
+	m := modelOf(small())
+	singles := m.Singles(m.Parts())
+	if singles[0].Lost == 0 {
+		t.Errorf("first comes %v", singles[0].Parts)
+	}
+	for i := 1; i < len(singles); i++ {
+		if worse(&singles[i-1], &singles[i]) > 0 {
+			t.Errorf("%v stands before %v", singles[i-1].Parts, singles[i].Parts)
+		}
+	}
+	for _, o := range m.Pairs([]Part{{Link, "a/fibre"}, {Link, "a/cell"}, {Link, "b/sat"}}) {
+		if len(o.Parts) != 2 || o.Cut != 4 {
+			t.Errorf("%v cut %d pairs", o.Parts, o.Cut)
+		}
+	}
+}
+
+// Whatever fails, what a bench did before does not matter.
+func TestBenchForgets(t *testing.T) {
+	for seed := range uint64(20) {
+		m := New(route.Build(tunnel.Derive(random(seed))))
+		parts := m.Parts()
+		again := map[string]Outcome{}
+		for _, o := range m.Singles(parts) {
+			again[o.Parts[0].String()] = o
+		}
+		for _, p := range parts {
+			alone, err := m.Fail(p)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if b := again[p.String()]; b.Cut != alone.Cut || b.Squeezed != alone.Squeezed || b.Moved != alone.Moved || b.Lost != alone.Lost || !slices.Equal(b.Sites, alone.Sites) {
+				t.Errorf("estate %d, %s: %+v and alone %+v", seed, p, b, alone)
+			}
+		}
+	}
+}
+
+func TestTakeoversAndLoads(t *testing.T) {
+	m := modelOf(small())
+	d := sheetOf(t, m, "link:a/fibre")
+	if len(d.Takeovers) != 1 || d.Takeovers[0].From.Link != "fibre" || d.Takeovers[0].To.Link != "cell" || d.Takeovers[0].To.Via != "hub-1" || d.Takeovers[0].Pairs != 4 {
+		t.Errorf("%+v", d.Takeovers)
+	}
+	d = sheetOf(t, m, "gateway:hub-1")
+	for _, x := range d.Takeovers {
+		if x.To == nil || x.Site != "hub-2" && x.To.Via != "hub-2" {
+			t.Errorf("%+v", x)
+		}
+	}
+	// A demand of 10 among partners of 20, 20, 10 and 1 goes out whole only
+	// where the partners' own views are not less.
+	load, capacity := m.Load(3, 0)
+	want := 10*20/51.0*1 + 10*20/51.0 + 10*10/51.0 + 10*1/60.0
+	if capacity != 16 || math.Abs(load-want) > 1e-9 {
+		t.Errorf("b/copper carries %v of %v, not %v", load, capacity, want)
+	}
+	if sum, _ := m.GatewayLoad(3); math.Abs(sum-want) > 1e-9 {
+		t.Errorf("b's gateway carries %v", sum)
+	}
+	d = sheetOf(t, m, "link:b/copper")
+	if l := d.Lines[0]; l.Site != "b" || l.Link != "sat" || l.Capacity != 2 || math.Abs(l.After-want) > 1e-6 {
+		t.Errorf("%+v", l)
+	}
+}
+
+// What gives way is the excess, in the order the engineer wants; without one,
+// everybody alike.
+func TestShedOrder(t *testing.T) {
+	for _, c := range []struct {
+		order string
+		zones string
+	}{{"", "control office"}, {"office", "office control"}, {"control office", "control office"}} {
+		e := small()
+		e.About.Shed = strings.Fields(c.order)
+		l := sheetOf(t, modelOf(e), "link:b/copper").Lines[0]
+		sum := 0.0
+		var zones []string
+		for _, s := range l.Shed {
+			sum += s.Mbps
+			zones = append(zones, s.Zone)
+		}
+		if math.Abs(sum-(l.After-l.Capacity)) > 1e-6 || strings.Join(zones, " ") != c.zones {
+			t.Errorf("order %q: %+v of %v", c.order, l.Shed, l.After-l.Capacity)
+		}
+		if c.order != "" && math.Abs(l.Shed[0].Mbps-l.After/2) > 1e-6 {
+			t.Errorf("order %q: the first gives %v, all it has is %v", c.order, l.Shed[0].Mbps, l.After/2)
+		}
+	}
+}
+
+// A link for one zone lets the others drop, and what is left fits.
+func TestLinkForOneZone(t *testing.T) {
+	e := small()
+	e.Sites[3].Links[1].Zones = []string{"control"}
+	e.Sites[3].Links[1].DownMbps = 6
+	d := sheetOf(t, modelOf(e), "link:b/copper")
+	if d.Squeezed != 4 || len(d.Over) != 0 || math.Abs(d.Lines[0].After-10*(20+20+10)/51.0/2-10/60.0/2) > 1e-6 {
+		t.Errorf("%d squeezed, %+v", d.Squeezed, d.Lines)
+	}
+	e.Sites[3].Links[1].Zones = []string{"camera"}
+	if d := sheetOf(t, modelOf(e), "link:b/copper"); d.Cut != 4 || len(d.Lost) != 1 {
+		t.Errorf("a link for a zone that nobody has: %d cut", d.Cut)
+	}
+}
+
+func TestAvailability(t *testing.T) {
+	m := modelOf(small())
+	up := func(percent ...float64) float64 { // of parts that stand in for each other
+		down := 1.0
+		for _, p := range percent {
+			down *= 1 - p/100
+		}
+		return 1 - down
+	}
+	hubs := up(99.9, 99.9)
+	for site, want := range map[int]float64{
+		3: up(99, 98) * hubs,
+		4: 0.99 * hubs,
+		// mast-1 is down as often as the better link; the rest of the other is its own.
+		2: 0.999 * hubs,
+	} {
+		if got := m.Availability(site); math.Abs(got.Part-want) > 1e-12 || math.Abs(got.Minutes-(1-want)*MinutesPerYear) > 1e-6 {
+			t.Errorf("%s: %v, not %v", m.key(site), got.Part, want)
+		}
+	}
+	// b and c by either hub: both ends' first links, or b's second.
+	pair, err := m.PairAvailability(3, 4)
+	if err != nil || pair > up(99, 98)*0.99*hubs+1e-12 || pair < up(99, 98)*0.99*0.999 {
+		t.Errorf("b and c: %v, %v", pair, err)
+	}
+	// No figure is no downtime, and said.
+	e := small()
+	e.Sites[4].Links[0].Availability = 0
+	if got := modelOf(e).Availability(4); math.Abs(got.Part-hubs) > 1e-12 || len(got.Unknown) != 1 {
+		t.Errorf("%+v", got)
+	}
+}
+
+// chance agrees with counting states one by one.
+func TestChance(t *testing.T) {
+	elements := []element{{"", 0.1, []int{0}}, {"g", 0.2, []int{0, 1}}, {"", 0.3, []int{1}}, {"", 0.4, []int{2}}}
+	want := 0.0
+	for state := range 1 << len(elements) {
+		p := 1.0
+		dead := [3]bool{}
+		for i, e := range elements {
+			if state&(1<<i) == 0 {
+				p *= 1 - e.down
+				continue
+			}
+			p *= e.down
+			for _, n := range e.has {
+				dead[n] = true
+			}
+		}
+		if !dead[0] || !dead[1] && !dead[2] {
+			want += p
+		}
+	}
+	dead := make([]bool, 3)
+	got := chance(elements, dead, func() bool { return !dead[0] || !dead[1] && !dead[2] })
+	if math.Abs(got-want) > 1e-12 || dead[0] || dead[1] || dead[2] {
+		t.Errorf("%v, not %v", got, want)
+	}
+}
+
+func TestSuggestionsGainWhatTheySay(t *testing.T) {
+	e := small()
+	m := modelOf(e)
+	fates := m.CommonFates()
+	if len(fates) != 1 || !fates[0].All || fates[0].Group != "mast-1" || len(fates[0].Links) != 2 {
+		t.Fatalf("%+v", fates)
+	}
+	list := m.Suggest()
+	if !slices.IsSortedFunc(list, func(a, b Suggestion) int { return int(b.Gain()*1e6) - int(a.Gain()*1e6) }) || m.key(list[0].Site) != "c" {
+		t.Errorf("%+v", list)
+	}
+	i := slices.IndexFunc(list, func(s Suggestion) bool { return s.Kind == "another-path" })
+	if i < 0 || list[i].Link != "cell" {
+		t.Fatalf("%+v", list)
+	}
+	e.Sites[2].Links[1].SharedFate = nil // as suggested; its downtime is its own then
+	if then := modelOf(e).Availability(2).Minutes; then > list[i].Now/50 || math.Abs(then-list[i].Then) > 1 {
+		t.Errorf("%v minutes, %v were promised", then, list[i].Then)
+	}
+}
+
+func TestTimeline(t *testing.T) {
+	e := small()
+	e.Overlays[0].Probe = &estate.Probe{IntervalMs: 500, Misses: 4, Successes: 6, TimeoutMs: 300}
+	m := modelOf(e)
+	if got := TimingOf(e.Overlays[0].Probe); got.Detect != 2.3 || got.Return != 3 || got.Best != 1.8 {
+		t.Errorf("%+v", got)
+	}
+	if got := TimingOf(nil); got.Detect != 3.8 || got.Return != 5 {
+		t.Errorf("%+v", got)
+	}
+	phases := func(list []Moment) string {
+		var out []string
+		for _, m := range list {
+			out = append(out, m.Phase)
+		}
+		return strings.Join(out, " ")
+	}
+	list, err := m.Timeline(2, 3, Part{Link, "a/fibre"})
+	if err != nil || phases(list) != "fail missed missed missed detect switch recover repair hold return" {
+		t.Errorf("%s, %v", phases(list), err)
+	}
+	for i, want := range []float64{0, 0.8, 1.3, 1.8, 2.3, 2.3, 2.3, 0, 3, 3} {
+		if math.Abs(list[i].After-want) > 1e-9 {
+			t.Errorf("%s comes after %v s, not %v", list[i].Phase, list[i].After, want)
+		}
+	}
+	if list, _ := m.Timeline(2, 3, Part{Fate, "mast-1"}); !strings.HasSuffix(phases(list), "detect switch") {
+		t.Errorf("a cut ends in %s", phases(list))
+	}
+	if list, _ := m.Timeline(3, 4, Part{Link, "a/fibre"}); list != nil {
+		t.Errorf("untouched: %s", phases(list))
+	}
+}
+
+func TestCompareFindsWhatGotWorse(t *testing.T) {
+	old, e := modelOf(small()), small()
+	e.Sites[2].Links[1].SharedFate = nil // better: the mast takes the fibre only
+	e.Sites[3].Links[1].NoTunnels = true // worse: nothing stands by
+	now := modelOf(e)
+	changes := Compare(old, now, old.Singles(old.Parts()), now.Singles(now.Parts()))
+	var got []string
+	for i := range changes {
+		s := changes[i].Sheet()
+		got = append(got, s.Fail+" "+s.Site+" "+s.Was+" "+s.Now)
+	}
+	want := []string{"link:b/copper b squeezed cut", "provider:Tallow b squeezed cut"}
+	if !slices.Equal(got, want) {
+		t.Errorf("%q", got)
+	}
+	if len(Compare(old, old, old.Singles(old.Parts()), old.Singles(old.Parts()))) != 0 {
+		t.Error("a state differs from itself")
+	}
+}

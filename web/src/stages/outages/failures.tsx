@@ -1,0 +1,132 @@
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+import type { Place } from "../../api/place";
+import { useOutages } from "../../api/queries";
+import { count } from "../../parts/number";
+import { Trouble } from "../../parts/trouble";
+import { Waiting } from "../../parts/waiting";
+import { Detail } from "./detail";
+import { Grid } from "./grid";
+import { kinds, short, verdicts } from "./words";
+
+const FEW = 200;
+
+/**
+ * Failures ranks the single failures by harm, against all sites. One is chosen
+ * to see what takes over; with Ctrl further ones fail together with it.
+ */
+export function Failures({ at }: { at: Place }) {
+  const [params, setParams] = useSearchParams();
+  const [limit, setLimit] = useState(FEW);
+  const chosen = params.getAll("fail");
+  const kind = params.get("kind") ?? "";
+  const outages = useOutages(at, kind ? [kind] : [], limit);
+  const o = outages.data;
+  const choose = (part: string, more: boolean) =>
+    setParams((p) => {
+      const now = p.getAll("fail");
+      p.delete("fail");
+      const next = more ? (now.includes(part) ? now.filter((n) => n !== part) : [...now, part]) : [part];
+      for (const n of next) {
+        p.append("fail", n);
+      }
+      return p;
+    });
+  return (
+    <div
+      className={`grid gap-5 h-full min-h-0 ${chosen.length > 0 ? "grid-cols-[minmax(0,1fr)_minmax(360px,430px)]" : ""}`}
+    >
+      <div className="flex flex-col min-h-0 min-w-0">
+        <div className="flex gap-4 items-center mb-1 text-[13px]">
+          <select
+            className="cell w-40"
+            aria-label="What fails"
+            value={kind}
+            onChange={(e) =>
+              setParams((p) => {
+                p.delete("kind");
+                if (e.target.value) {
+                  p.set("kind", e.target.value);
+                }
+                return p;
+              })
+            }
+          >
+            <option value="">whatever can fail</option>
+            {Object.entries(kinds).map(([k, name]) => (
+              <option key={k} value={k}>
+                {name}s
+              </option>
+            ))}
+          </select>
+          {o ? (
+            <span>
+              <strong>{count(o.rows.filter((r) => r.lost.length > 0).length)}</strong> single points of
+              failure; {count(o.total)} failures, {count(o.harmless)} touch nobody
+            </span>
+          ) : null}
+          <Legend />
+        </div>
+        <Trouble error={outages.error} />
+        {outages.isPending ? <Waiting what="all single failures" /> : null}
+        {o && o.crowded.length > 0 ? (
+          <p className="text-warning text-[13px]">
+            ▲ Too full already while nothing fails:{" "}
+            {o.crowded
+              .slice(0, 4)
+              .map(
+                (c) =>
+                  `${c.site}${c.link ? `/${c.link}` : ""} ${short(c.after_mbps)} of ${short(c.capacity_mbps)} Mbit/s`,
+              )
+              .join(", ")}
+            {o.crowded.length > 4 ? ` and ${o.crowded.length - 4} more` : ""}
+          </p>
+        ) : null}
+        {o && o.rows.length === 0 ? (
+          <p className="py-4 text-secondary">
+            Nothing can fail here yet: no site has a tunnel. Shape an overlay first.
+          </p>
+        ) : null}
+        {o && o.rows.length > 0 ? <Grid outages={o} chosen={chosen} onChoose={choose} /> : null}
+        {o && o.rows.length < o.total ? (
+          <p className="text-xs text-secondary py-1">
+            The worst {count(o.rows.length)} of {count(o.total)}.{" "}
+            {limit < 2000 ? (
+              <button type="button" className="link" onClick={() => setLimit(2000)}>
+                Show more
+              </button>
+            ) : null}
+          </p>
+        ) : null}
+      </div>
+      {chosen.length > 0 ? (
+        <Detail
+          at={at}
+          fail={chosen}
+          onChoose={choose}
+          onClose={() =>
+            setParams((p) => {
+              p.delete("fail");
+              return p;
+            })
+          }
+        />
+      ) : null}
+    </div>
+  );
+}
+
+function Legend() {
+  return (
+    <span className="ml-auto flex gap-3 text-xs text-secondary">
+      {(["m", "s", "c"] as const).map((l) => (
+        <span key={l}>
+          <span aria-hidden="true" className={`inline-block w-4 text-center mr-1 ${verdicts[l].style}`}>
+            {verdicts[l].mark}
+          </span>
+          {verdicts[l].word}
+        </span>
+      ))}
+    </span>
+  );
+}

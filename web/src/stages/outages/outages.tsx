@@ -1,0 +1,67 @@
+import { useSearchParams } from "react-router";
+import { apiOf, usePlace } from "../../api/place";
+import { StageHead } from "../../parts/stage-head";
+import { Changes } from "./changes";
+import { Failures } from "./failures";
+import { Plan } from "./plan";
+import { Standing } from "./standing";
+
+const tabs = {
+  failures: "Failures",
+  standing: "Availability",
+  plan: "Order and probes",
+  changes: "Against the release",
+} as const;
+type Tab = keyof typeof tabs;
+
+/** Outages asks what dies with what, who stands in, and what to change. */
+export default function Outages() {
+  const at = usePlace();
+  const [params, setParams] = useSearchParams();
+  const view = (params.get("view") ?? "failures") as Tab;
+  return (
+    <div className="flex flex-col h-full min-h-0">
+      <StageHead
+        title="Outages"
+        actions={
+          <>
+            <a className="btn btn-sm" href={`${apiOf(at)}/outages/sheet`} download>
+              CSV
+            </a>
+            <a className="btn btn-sm" href={`${apiOf(at)}/outages/report`} download>
+              Report
+            </a>
+          </>
+        }
+      >
+        If this circuit, mast, carrier or gateway dies: who is cut, who moves where, does it fit, how long
+        does it take?
+      </StageHead>
+      <div role="tablist" className="flex gap-6 text-[13px] px-6 mb-2">
+        {(Object.keys(tabs) as Tab[]).map((v) => (
+          <button
+            key={v}
+            type="button"
+            role="tab"
+            aria-selected={view === v}
+            className={`border-b-2 py-0.5 ${view === v ? "border-primary font-semibold" : "border-transparent"}`}
+            onClick={() => setParams(v === "failures" ? {} : { view: v })}
+          >
+            {tabs[v]}
+          </button>
+        ))}
+      </div>
+      <div className="grow min-h-0 px-6 overflow-auto">
+        {view === "standing" ? (
+          <Standing at={at} />
+        ) : view === "plan" ? (
+          <Plan at={at} />
+        ) : view === "changes" ? (
+          <Changes at={at} />
+        ) : (
+          <Failures at={at} />
+        )}
+      </div>
+    </div>
+  );
+}

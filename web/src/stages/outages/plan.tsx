@@ -1,0 +1,269 @@
+import { ArrowDown, ArrowUp } from "lucide-react";
+import { useState } from "react";
+import type { LedgerSite, TimingSheet } from "../../api/client";
+import type { Place } from "../../api/place";
+import {
+  useLimitLinks,
+  useMayEdit,
+  useProbe,
+  useRankLinks,
+  useShed,
+  useSites,
+  useStanding,
+} from "../../api/queries";
+import { Trouble } from "../../parts/trouble";
+import { Waiting } from "../../parts/waiting";
+import { short } from "./words";
+
+/** Plan is what decides in an outage: the order of links, zones, probes. */
+export function Plan({ at }: { at: Place }) {
+  const sites = useSites(at);
+  const standing = useStanding(at);
+  return (
+    <div className="grid grid-cols-2 gap-10 pb-10">
+      <Trouble error={sites.error ?? standing.error} />
+      {sites.isPending || standing.isPending ? <Waiting what="the plan" /> : null}
+      {sites.data && standing.data ? (
+        <>
+          <Order at={at} sites={sites.data} zones={standing.data.zones} />
+          <div>
+            <Shed at={at} shed={standing.data.shed} zones={standing.data.zones} />
+            <h2 className="text-lg mt-6">Probes</h2>
+            <p className="text-xs text-secondary">
+              Every tunnel is probed from both ends. Detection = interval × misses + timeout; return =
+              interval × successes, so that a flapping link stays out. A far tunnel end that answers says
+              nothing about the LAN behind it.
+            </p>
+            {standing.data.timings.map((t) => (
+              <Probes key={`${t.overlay} ${JSON.stringify(t.probe)}`} at={at} timing={t} />
+            ))}
+          </div>
+        </>
+      ) : null}
+    </div>
+  );
+}
+
+/** Sites that have the same links in the same order have one pattern. */
+function patternsOf(sites: LedgerSite[]): { links: string[]; zones: string[]; sites: string[] }[] {
+  const patterns = new Map<string, { links: string[]; zones: string[]; sites: string[] }>();
+  for (const s of sites) {
+    const links = (s.links ?? []).toSorted((a, b) => (a.rank || 1) - (b.rank || 1));
+    if (links.length === 0) {
+      continue;
+    }
+    const zones = links.map((l) => (l.zones ?? []).join(" "));
+    const id = `${links.map((l) => l.key).join(" ")}|${zones.join("|")}`;
+    const of = patterns.get(id) ?? { links: links.map((l) => l.key), zones, sites: [] };
+    of.sites.push(s.key);
+    patterns.set(id, of);
+  }
+  return [...patterns.values()].toSorted((a, b) => b.sites.length - a.sites.length);
+}
+
+function Order({ at, sites, zones }: { at: Place; sites: LedgerSite[]; zones: string[] }) {
+  const mayEdit = useMayEdit(at);
+  const rank = useRankLinks(at);
+  const limit = useLimitLinks(at);
+  return (
+    <section aria-label="Order of links">
+      <h2 className="text-lg">Which link first</h2>
+      <p className="text-xs text-secondary">
+        Sites with the same links in the same order, together. Tunnels follow at both ends.
+      </p>
+      <Trouble error={rank.error ?? limit.error} />
+      {patternsOf(sites).map((p) => (
+        <div
+          key={p.sites.join(" ")}
+          className="border-b border-base-300 py-2"
+          data-pattern={p.links.join(" ")}
+        >
+          <p className="text-[13px]" title={p.sites.join(", ")}>
+            <strong>{p.sites.length === 1 ? p.sites[0] : `${p.sites.length} sites`}</strong>{" "}
+            <span className="text-secondary">
+              {p.sites.length > 1 ? `${p.sites.slice(0, 4).join(", ")}${p.sites.length > 4 ? " …" : ""}` : ""}
+            </span>
+          </p>
+          <ol>
+            {p.links.map((l, i) => (
+              <li key={l} className="flex gap-2 items-center text-[13px] py-0.5">
+                <span className="num w-5 text-right text-secondary">{i + 1}</span>
+                <span className="font-mono w-28 truncate">{l}</span>
+                <Step
+                  label={`${l} earlier`}
+                  up
+                  disabled={!mayEdit || i === 0 || rank.isPending}
+                  onClick={() => rank.mutate({ sites: p.sites, first: moved(p.links, i, -1) })}
+                />
+                <Step
+                  label={`${l} later`}
+                  disabled={!mayEdit || i === p.links.length - 1 || rank.isPending}
+                  onClick={() => rank.mutate({ sites: p.sites, first: moved(p.links, i, 1) })}
+                />
+                <select
+                  className="cell w-44"
+                  aria-label={`Zones on ${l}`}
+                  disabled={!mayEdit || limit.isPending}
+                  value={p.zones[i]}
+                  onChange={(e) =>
+                    limit.mutate({
+                      sites: p.sites,
+                      link: l,
+                      zones: e.target.value.split(" ").filter(Boolean),
+                    })
+                  }
+                >
+                  <option value="">for all zones</option>
+                  {zones.map((z) => (
+                    <option key={z} value={z}>
+                      for {z} only
+                    </option>
+                  ))}
+                  {p.zones[i] && !zones.includes(p.zones[i]) ? (
+                    <option value={p.zones[i]}>for {p.zones[i].split(" ").join(", ")} only</option>
+                  ) : null}
+                </select>
+              </li>
+            ))}
+          </ol>
+        </div>
+      ))}
+    </section>
+  );
+}
+
+function moved(list: string[], at: number, by: number): string[] {
+  const out = [...list];
+  const [one] = out.splice(at, 1);
+  out.splice(at + by, 0, one as string);
+  return out;
+}
+
+function Step(props: { label: string; up?: boolean; disabled: boolean; onClick: () => void }) {
+  return (
+    <button
+      type="button"
+      className="btn btn-xs btn-square"
+      aria-label={props.label}
+      disabled={props.disabled}
+      onClick={props.onClick}
+    >
+      {props.up ? <ArrowUp size={12} /> : <ArrowDown size={12} />}
+    </button>
+  );
+}
+
+function Shed({ at, shed, zones }: { at: Place; shed: string[]; zones: string[] }) {
+  const mayEdit = useMayEdit(at);
+  const save = useShed(at);
+  const rest = zones.filter((z) => !shed.includes(z));
+  return (
+    <section aria-label="Who gives way">
+      <h2 className="text-lg">Who gives way first</h2>
+      <p className="text-xs text-secondary">
+        Where what is left is too narrow. Zones not listed give way last, together.
+      </p>
+      <Trouble error={save.error} />
+      <ol>
+        {shed.map((z, i) => (
+          <li key={z} className="flex gap-2 items-center text-[13px] py-0.5">
+            <span className="num w-5 text-right text-secondary">{i + 1}</span>
+            <span className="font-mono w-28">{z}</span>
+            <Step
+              label={`${z} earlier`}
+              up
+              disabled={!mayEdit || i === 0}
+              onClick={() => save.mutate(moved(shed, i, -1))}
+            />
+            <Step
+              label={`${z} later`}
+              disabled={!mayEdit || i === shed.length - 1}
+              onClick={() => save.mutate(moved(shed, i, 1))}
+            />
+            <button
+              type="button"
+              className="btn btn-xs"
+              disabled={!mayEdit}
+              onClick={() => save.mutate(shed.filter((s) => s !== z))}
+            >
+              Take out
+            </button>
+          </li>
+        ))}
+      </ol>
+      {mayEdit && rest.length > 0 ? (
+        <select
+          className="cell w-48 mt-1"
+          aria-label="Add a zone that gives way"
+          value=""
+          onChange={(e) => save.mutate([...shed, e.target.value])}
+        >
+          <option value="">Add a zone …</option>
+          {rest.map((z) => (
+            <option key={z}>{z}</option>
+          ))}
+        </select>
+      ) : null}
+    </section>
+  );
+}
+
+const fields = [
+  { name: "interval_ms", label: "Interval, ms", of: (t: TimingSheet) => t.timing.interval * 1000 },
+  { name: "misses", label: "Misses", of: (t: TimingSheet) => t.timing.misses },
+  { name: "timeout_ms", label: "Timeout, ms", of: (t: TimingSheet) => t.timing.timeout * 1000 },
+  { name: "successes", label: "Successes", of: (t: TimingSheet) => t.timing.successes },
+] as const;
+
+function Probes({ at, timing }: { at: Place; timing: TimingSheet }) {
+  const mayEdit = useMayEdit(at);
+  const save = useProbe(at);
+  const [form, setForm] = useState(
+    () => Object.fromEntries(fields.map((f) => [f.name, String(f.of(timing))])) as Record<string, string>,
+  );
+  const number = (name: string) => Number(form[name] ?? "");
+  const changed = fields.some((f) => number(f.name) !== f.of(timing));
+  return (
+    <form
+      className="border-b border-base-300 py-2"
+      aria-label={`Probes of ${timing.overlay}`}
+      onSubmit={(e) => {
+        e.preventDefault();
+        save.mutate({
+          overlay: timing.overlay,
+          probe: {
+            interval_ms: number("interval_ms"),
+            misses: number("misses"),
+            timeout_ms: number("timeout_ms"),
+            successes: number("successes"),
+          },
+        });
+      }}
+    >
+      <p className="text-[13px]">
+        <strong className="font-mono">{timing.overlay}</strong>: found dead after {short(timing.timing.best)}{" "}
+        to <strong>{short(timing.timing.detect)} s</strong>, back after {short(timing.timing.return)} s
+      </p>
+      <div className="flex gap-3 items-end">
+        {fields.map((f) => (
+          <label key={f.name} className="text-xs text-secondary">
+            {f.label}
+            <input
+              className="cell w-24 text-base-content"
+              inputMode="numeric"
+              disabled={!mayEdit}
+              value={form[f.name]}
+              onChange={(e) => setForm({ ...form, [f.name]: e.target.value })}
+            />
+          </label>
+        ))}
+        {changed ? (
+          <button type="submit" className="btn btn-xs" disabled={!mayEdit || save.isPending}>
+            Save
+          </button>
+        ) : null}
+      </div>
+      <Trouble error={save.error} />
+    </form>
+  );
+}
