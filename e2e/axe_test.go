@@ -19,6 +19,7 @@ var views = []string{
 	inDraft + "paths", inDraft + "paths/tarnhollow", inDraft + "paths/tarnhollow?view=routes", inDraft + "paths/tarnhollow?view=configuration",
 	"/e/brindlewater/d/winter-round/paths/osierweir?view=changes", inDraft + "paths/follow?from=10.20.24.9&to=10.16.4.1",
 	inDraft + "paths/tunnel?overlay=ops&tunnel=harrowmere/ring%20tarnhollow/ring",
+	inDraft + "outages", inDraft + "outages?fail=link:alderfold/copper&a=alderfold&b=mossgill", inDraft + "outages?view=standing", inDraft + "outages?view=plan", "/e/brindlewater/d/winter-round/outages?view=changes",
 	inDraft + "findings", "/e/brindlewater/d/winter-round/release", "/e/brindlewater/d/release-1/survey",
 }
 

@@ -9,7 +9,7 @@ import (
 // A Detail is what one failure does, and how.
 type Detail struct {
 	Outcome
-	Takeovers []Takeover // in the estate's order
+	Takeovers []Takeover // those that concern most pairs first
 	Lost      []LostPair // the first of the pairs that are cut
 	Lines     []Line     // links and gateways that carry another load than before
 }
@@ -28,6 +28,7 @@ type Stretch struct {
 	Tunnel  string // as estate.TunnelIdent writes it
 	Link    string // at the site
 	Via     int    // the site at its far end
+	ViaLink string // and the link there
 	Rank    int    // among the tunnels of the two sites, from 1
 	Cost    int    // of the two sites' adjacency
 }
@@ -137,7 +138,7 @@ func (m *Model) Explain(parts ...Part) (*Detail, error) {
 	}
 	sort.Slice(d.Takeovers, func(i, j int) bool {
 		x, y := &d.Takeovers[i], &d.Takeovers[j]
-		return cmp.Or(x.Site-y.Site, y.Pairs-x.Pairs, cmp.Compare(name(x.From), name(y.From)), cmp.Compare(name(x.To), name(y.To))) < 0
+		return cmp.Or(y.Pairs-x.Pairs, x.Site-y.Site, cmp.Compare(name(x.From), name(y.From)), cmp.Compare(name(x.To), name(y.To))) < 0
 	})
 	m.lines(b, d)
 	return d, nil
@@ -150,7 +151,7 @@ func (m *Model) stretch(site int, l leg) *Stretch {
 	if near.Site != site {
 		near, far = far, near
 	}
-	return &Stretch{m.nets[l.overlay].overlay.Spec.Key, m.Plan.Ident(t), m.Plan.Link(near).Key, far.Site, int(l.tunnel) + 1, a.Cost}
+	return &Stretch{m.nets[l.overlay].overlay.Spec.Key, m.Plan.Ident(t), m.Plan.Link(near).Key, far.Site, m.Plan.Link(far).Key, int(l.tunnel) + 1, a.Cost}
 }
 
 // lines lists what carries another load, the fullest first.

@@ -52,6 +52,7 @@ type (
 		Tunnel  string `json:"tunnel"`
 		Link    string `json:"link" doc:"at the site"`
 		Via     string `json:"via" doc:"the site at its far end"`
+		ViaLink string `json:"via_link"`
 		Rank    int    `json:"rank"`
 		Cost    int    `json:"cost"`
 	}
@@ -115,7 +116,7 @@ func (m *Model) DetailSheet(d *Detail) DetailSheet {
 		if s == nil {
 			return nil
 		}
-		return &StretchSheet{s.Overlay, s.Tunnel, s.Link, m.key(s.Via), s.Rank, s.Cost}
+		return &StretchSheet{s.Overlay, s.Tunnel, s.Link, m.key(s.Via), s.ViaLink, s.Rank, s.Cost}
 	}
 	for _, t := range d.Takeovers {
 		out.Takeovers = append(out.Takeovers, TakeoverSheet{m.key(t.Site), stretch(t.From), stretch(t.To), t.Pairs})

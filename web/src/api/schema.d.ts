@@ -2651,6 +2651,7 @@ export interface components {
             tunnel: string;
             /** @description the site at its far end */
             via: string;
+            via_link: string;
         };
         Subject: {
             link?: string;

@@ -134,7 +134,7 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
                 </Link>{" "}
                 {t.from ? (
                   <span className="text-secondary">
-                    {t.from.link} by {t.from.via}
+                    {t.from.link} — {t.from.via}/{t.from.via_link}
                   </span>
                 ) : (
                   "nothing"
@@ -148,7 +148,7 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
                     to={`${pageOf(at)}/paths/tunnel?${new URLSearchParams({ overlay: t.to.overlay, tunnel: t.to.tunnel })}`}
                     title="Both ends of the tunnel that takes over"
                   >
-                    {t.to.link} by {t.to.via}
+                    {t.to.link} — {t.to.via}/{t.to.via_link}
                   </Link>
                 ) : (
                   "nothing takes over"
@@ -183,9 +183,10 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
   );
 }
 
-/** Loads before and after, the fullest first: a bar as wide as the line allows. */
+/** What has more to carry than before, the fullest first: a bar as wide as the line allows. */
 function Lines({ lines }: { lines: LineSheet[] }) {
-  const shown = lines.filter((l) => !l.dead).slice(0, 12);
+  const more = lines.filter((l) => !l.dead && l.after_mbps > l.before_mbps);
+  const shown = more.slice(0, 12);
   if (shown.length === 0) {
     return null;
   }
@@ -235,6 +236,9 @@ function Lines({ lines }: { lines: LineSheet[] }) {
           })}
         </tbody>
       </table>
+      {more.length > shown.length ? (
+        <p className="text-xs text-secondary">and {more.length - shown.length} more, less full</p>
+      ) : null}
     </>
   );
 }

@@ -1,0 +1,135 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/go-rod/rod/lib/input"
+)
+
+// TestStationsOnOneMast finds the two stations whose backup shares a mast with
+// the first choice, takes one backup off it, and sees what that is worth
+// against the release.
+func TestStationsOnOneMast(t *testing.T) {
+	t.Parallel()
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo(inDraft + "outages?view=standing")
+	d.find("li", "eelgate: radio and cell are all its links and share mast-34")
+	d.find("li", "Take cell of kelpwick off mast-39")
+	d.click("li:has(a[href*='fate:mast-39']) a", "kelpwick")
+	d.write(d.find(`[name="links[1].shared_fate"]`, ""), "mast-77")
+	d.click("form button", "Save")
+	d.find("[data-testid=last-edit]", "Kelpwick")
+	d.goTo(inDraft + "outages?view=standing")
+	d.find("li", "eelgate: radio and cell")
+	d.gone("li", "kelpwick: radio and cell")
+	d.goTo(inDraft + "outages?view=changes")
+	d.find("[role=status]", "Against release 1")
+	d.press(input.ControlLeft, input.KeyZ)
+	d.goTo(inDraft + "outages?view=standing")
+	d.find("li", "kelpwick: radio and cell")
+}
+
+// TestFirstHubDies drops the first hub from the grid and reads who moves and
+// whether the second can bear it; then both hubs together.
+func TestFirstHubDies(t *testing.T) {
+	t.Parallel()
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo(inDraft + "outages?kind=gateway")
+	d.click("button[data-failure]", "harrowmere")
+	what := "[aria-label='What the failure does'] "
+	d.find(what+"p", "No site with a living gateway is cut off")
+	d.find(what+"li", "alderfold copper — harrowmere/fibre-a")
+	d.find(what+"td", "quillbeck, gateway")
+	d.must(d.labelled("At which site").Select([]string{"brackenpost: moved"}, true, "text"))
+	d.find(what+"li a", "copper — quillbeck/fibre-a")
+	d.gone(what+"li", "alderfold copper")
+	d.must(d.find("button[data-failure]", "harrowmere").Focus())
+	d.press(input.ArrowDown)
+	d.find(`button[data-failure]:focus:not([aria-label*="harrowmere"])`, "")
+	d.goTo(inDraft + "outages?fail=gateway:harrowmere&fail=gateway:quillbeck&fail=gateway:cinderhall")
+	d.find(what+"strong", "Cuts")
+}
+
+// TestSatelliteForControlOnly makes the satellites of all reservoirs the last
+// resort for one zone, as one edit for the whole pattern, and orders who gives
+// way.
+func TestSatelliteForControlOnly(t *testing.T) {
+	t.Parallel()
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo(inDraft + "outages?view=plan")
+	pattern := "[data-pattern='cell satellite'] "
+	d.must(d.find(pattern+"select[aria-label='Zones on satellite']", "").Select([]string{"for control only"}, true, "text"))
+	d.find("[data-testid=last-edit]", "satellite of 9 sites for control only")
+	d.click(pattern+"[aria-label='satellite earlier']", "")
+	d.find("[data-testid=last-edit]", "Links of 9 sites: satellite, then cell")
+	d.find("[data-testid=consequences]", "routes move at")
+	d.click("[data-pattern='satellite cell'] [aria-label='satellite later']", "")
+	d.find("[data-testid=last-edit]", "Links of 9 sites: cell, then satellite")
+	d.must(d.labelled("Add a zone that gives way").Select([]string{"camera"}, true, "text"))
+	d.find("[data-testid=last-edit]", "Zones give way: camera")
+	form := "form[aria-label='Probes of ops'] "
+	d.write(d.find(form+"input", ""), "500")
+	d.click(form+"button", "Save")
+	d.find(form+"p", "2.30 s")
+	d.goTo(inDraft + "paths/overtarn?view=configuration")
+	d.click("li button", ".nft")
+	d.find("pre", "ip saddr")
+}
+
+// TestLumenwayFails asks what happens to Osier Weir when a provider fails, and
+// reads the course of a failure that does move its traffic, second by second.
+func TestLumenwayFails(t *testing.T) {
+	t.Parallel()
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo(inDraft + "outages?kind=provider&a=osierweir&b=mossgill")
+	d.click("button[data-failure]", "Lumenway")
+	what := "[aria-label='What the failure does'] "
+	d.find(what+"p", "The failure does not move their traffic.")
+	d.must(d.labelled("One site").Select([]string{"alderfold"}, true, "text"))
+	d.find(what+"li", "probe 3 of 3 is missed too")
+	d.find(what+"li", "traffic flows again, after at most 3.8 s")
+	d.find(what+"svg[aria-label^='Nothing flows for up to 3.80 s']", "")
+	d.find(what+"p", "The two reach each other 99.")
+}
+
+// TestNoSingleFailureCutsAWorks reads from the grid that no single failure but
+// its own gateway's cuts a works, on the demo estate as it is, and that taking
+// links away would: that is undone.
+func TestNoSingleFailureCutsAWorks(t *testing.T) {
+	t.Parallel()
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo(inDraft + "outages")
+	d.find("button[data-failure][aria-label*='cuts']", "")
+	works := []string{"tarnhollow", "osierweir", "salternreach", "mossgill", "ferrowlock"}
+	cut := func() (labels string) {
+		for _, e := range d.page.MustElements("button[data-failure][aria-label*='cuts']") {
+			label, _ := e.Attribute("aria-label")
+			labels += *label + "\n"
+		}
+		return labels
+	}
+	before := cut()
+	for _, w := range works {
+		if strings.Contains(before, w) {
+			t.Errorf("something cuts %s:\n%s", w, before)
+		}
+	}
+	report := string(d.download("a", "Report"))
+	if !strings.Contains(report, "fate:mast-34") || strings.Contains(report, "<td>tarnhollow</td><td>") {
+		t.Errorf("%.400s", report)
+	}
+	d.goTo(inDraft + "survey?site=mossgill")
+	for _, link := range []string{"1", "2"} { // the cell and the ring
+		d.click(`[name="links[`+link+`].no_tunnels"]`, "")
+	}
+	d.click("form button", "Save")
+	d.find("[data-testid=last-edit]", "Mossgill")
+	d.goTo(inDraft + "outages")
+	d.find("button[data-failure][aria-label*='cuts']", "fibre")
+	if after := cut(); !strings.Contains(after, "mossgill") {
+		t.Errorf("nothing cuts mossgill:\n%s", after)
+	}
+	d.press(input.ControlLeft, input.KeyZ)
+	d.gone("button[data-failure][aria-label*='cuts']", "mossgill/fibre")
+}
