@@ -109,8 +109,25 @@ func columnsOf(v *desk.View) ([]OutageSite, []int) {
 	return out, sites
 }
 
-func outagesOf(v *desk.View, kinds []string, limit int) Outages {
+// mostTogether bounds the parts of which every two are tried.
+const mostTogether = 400
+
+// outagesOf lists single failures of some kinds, or of all, or every two of them
+// together as far as that is worse than either alone.
+func outagesOf(v *desk.View, kinds []string, limit int, together bool) (Outages, error) {
 	m, singles := v.Outages()
+	if together {
+		var parts []outage.Part
+		for i := range singles {
+			if p := singles[i].Parts[0]; len(kinds) == 0 || slices.Contains(kinds, string(p.Kind)) {
+				parts = append(parts, p)
+			}
+		}
+		if len(parts) > mostTogether {
+			return Outages{}, huma.Error422UnprocessableEntity(fmt.Sprintf("every two of %d things are too many to try at once; choose a kind with at most %d, or use the command line", len(parts), mostTogether))
+		}
+		singles = m.Pairs(parts)
+	}
 	columns, sites := columnsOf(v)
 	place := make(map[int]int, len(sites))
 	for i, s := range sites {
@@ -140,7 +157,7 @@ func outagesOf(v *desk.View, kinds []string, limit int) Outages {
 	for _, c := range m.Crowded() {
 		out.Crowded = append(out.Crowded, m.OverSheet(&c))
 	}
-	return out
+	return out, nil
 }
 
 func standingOf(v *desk.View) Standing {
@@ -220,12 +237,17 @@ func (s *Server) outages(a huma.API) {
 			InDraft
 			Kinds []string `query:"kind" doc:"gateway, link, fate, provider, underlay, region; all when empty"`
 			Limit int      `query:"limit" minimum:"1" maximum:"2000" default:"200"`
+			Both  bool     `query:"together" doc:"every two of them together instead, as far as that is worse than either alone"`
 		}) (*answer[Outages], error) {
 			v, err := d.View(ctx, in.place())
 			if err != nil {
 				return nil, refusal(err)
 			}
-			return tagged(v, outagesOf(v, in.Kinds, in.Limit)), nil
+			out, err := outagesOf(v, in.Kinds, in.Limit, in.Both)
+			if err != nil {
+				return nil, err
+			}
+			return tagged(v, out), nil
 		})
 	huma.Register(a, operation("get-outage", http.MethodGet, path+"/state", "Explain the failure of some parts together"),
 		func(ctx context.Context, in *struct {

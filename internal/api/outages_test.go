@@ -54,6 +54,15 @@ func TestOutages(t *testing.T) {
 	if both.Cut <= down.Cut {
 		t.Errorf("both hubs cut %d pairs, one %d", both.Cut, down.Cut)
 	}
+	pairs := must[Outages](s, "GET", base+"/outages?kind=provider&together=true", nil)
+	for _, r := range pairs.Rows {
+		if len(r.Fail) != 2 || r.Cut == 0 {
+			t.Errorf("%+v", r.OutcomeSheet)
+		}
+	}
+	if len(pairs.Rows) == 0 {
+		t.Error("no two providers together are worse than one")
+	}
 	course := must[Course](s, "GET", base+"/outages/timeline?a=alderfold&b=mossgill&fail=link:alderfold/copper", nil)
 	if len(course.Moments) != 9 || course.Moments[0].Phase != "fail" || course.Percent < 99 {
 		t.Errorf("%+v", course)

@@ -21,7 +21,10 @@ var report = template.Must(template.New("report").Funcs(template.FuncMap{
 
 // reportOf writes what failures do as one page of HTML, to print or to send.
 func reportOf(v *desk.View, now time.Time) ([]byte, error) {
-	o := outagesOf(v, nil, 100)
+	o, err := outagesOf(v, nil, 100, false)
+	if err != nil {
+		return nil, err
+	}
 	var points []OutageRow
 	for _, r := range o.Rows {
 		if len(r.Lost) > 0 {
@@ -31,7 +34,7 @@ func reportOf(v *desk.View, now time.Time) ([]byte, error) {
 	s := standingOf(v)
 	s.Sites = s.Sites[:min(len(s.Sites), 100)]
 	var out bytes.Buffer
-	err := report.Execute(&out, struct {
+	err = report.Execute(&out, struct {
 		Estate, Draft string
 		Revision      uint64
 		At            string

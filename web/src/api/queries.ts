@@ -459,12 +459,12 @@ export const useAddLike = (at: Place) =>
     ),
   );
 
-export const useOutages = (at: Place, kinds: string[], limit: number) =>
+export const useOutages = (at: Place, kinds: string[], limit: number, together: boolean) =>
   useQuery({
-    ...ask(at, ["outages", kinds, limit], () =>
+    ...ask(at, ["outages", kinds, limit, together], () =>
       answered(
         client.GET("/api/estates/{estate}/drafts/{draft}/outages", {
-          params: { path: { ...at }, query: { kind: kinds, limit } },
+          params: { path: { ...at }, query: { kind: kinds, limit, together } },
         }),
       ),
     ),

@@ -3996,6 +3996,8 @@ export interface operations {
                 /** @description gateway, link, fate, provider, underlay, region; all when empty */
                 kind?: string[];
                 limit?: number;
+                /** @description every two of them together instead, as far as that is worse than either alone */
+                together?: boolean;
             };
             header?: never;
             path: {

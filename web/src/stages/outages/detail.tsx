@@ -14,7 +14,7 @@ import { letterOf, partText, short, verdicts } from "./words";
 export function Detail(props: {
   at: Place;
   fail: string[];
-  onChoose: (part: string, more: boolean) => void;
+  onChoose: (parts: string[], more: boolean) => void;
   onClose: () => void;
 }) {
   const { at, fail } = props;
@@ -36,7 +36,7 @@ export function Detail(props: {
                   type="button"
                   className="link text-xs ml-1"
                   aria-label={`${partText(f)} does not fail`}
-                  onClick={() => props.onChoose(f, true)}
+                  onClick={() => props.onChoose([f], true)}
                 >
                   not
                 </button>

@@ -20,13 +20,15 @@ export function Failures({ at }: { at: Place }) {
   const [limit, setLimit] = useState(FEW);
   const chosen = params.getAll("fail");
   const kind = params.get("kind") ?? "";
-  const outages = useOutages(at, kind ? [kind] : [], limit);
+  const together = params.get("together") === "yes";
+  const outages = useOutages(at, kind ? [kind] : [], limit, together);
   const o = outages.data;
-  const choose = (part: string, more: boolean) =>
+  const choose = (parts: string[], more: boolean) =>
     setParams((p) => {
       const now = p.getAll("fail");
       p.delete("fail");
-      const next = more ? (now.includes(part) ? now.filter((n) => n !== part) : [...now, part]) : [part];
+      const kept = now.filter((n) => !parts.includes(n));
+      const next = more ? (kept.length < now.length ? kept : [...now, ...parts]) : parts;
       for (const n of next) {
         p.append("fail", n);
       }
@@ -59,7 +61,24 @@ export function Failures({ at }: { at: Place }) {
               </option>
             ))}
           </select>
-          {o ? (
+          <label className="flex gap-1.5 items-center whitespace-nowrap">
+            <input
+              type="checkbox"
+              checked={together}
+              onChange={(e) =>
+                setParams((p) => {
+                  p.delete("together");
+                  if (e.target.checked) {
+                    p.set("together", "yes");
+                  }
+                  return p;
+                })
+              }
+            />
+            every two together
+          </label>
+          {o && together ? <span>{count(o.total)} are worse than either alone</span> : null}
+          {o && !together ? (
             <span>
               <strong>{count(o.rows.filter((r) => r.lost.length > 0).length)}</strong> single points of
               failure; {count(o.total)} failures, {count(o.harmless)} touch nobody

@@ -22,7 +22,7 @@ interface Column {
 export function Grid(props: {
   outages: Outages;
   chosen: string[];
-  onChoose: (part: string, more: boolean) => void;
+  onChoose: (parts: string[], more: boolean) => void;
 }) {
   const { outages } = props;
   const columns = useMemo(() => columnsOf(outages), [outages]);
@@ -81,15 +81,14 @@ export function Grid(props: {
         </div>
         {rows.getVirtualItems().map((item) => {
           const row = outages.rows[item.index] as OutageRow;
-          const part = row.fail[0] ?? "";
           return (
             <Row
-              key={part}
+              key={row.fail.join(" ")}
               row={row}
               columns={columns}
               width={width}
               byRegion={byRegion}
-              on={props.chosen.includes(part)}
+              on={row.fail.every((f) => props.chosen.includes(f))}
               top={item.start}
               index={item.index}
               onChoose={props.onChoose}
@@ -132,12 +131,10 @@ const Row = memo(function Row(props: {
   on: boolean;
   top: number;
   index: number;
-  onChoose: (part: string, more: boolean) => void;
+  onChoose: (parts: string[], more: boolean) => void;
   onKeyDown: (e: KeyboardEvent, at: number) => void;
 }) {
   const { row, columns, width } = props;
-  const part = row.fail[0] ?? "";
-  const { kind, name } = partOf(part);
   return (
     <div
       className={`absolute left-0 right-0 border-b border-base-300 text-[13px] ${props.on ? "bg-base-300" : ""}`}
@@ -153,12 +150,19 @@ const Row = memo(function Row(props: {
           className="h-full text-left truncate hover:underline shrink-0"
           style={{ width: NAME - 8 }}
           aria-pressed={props.on}
-          aria-label={`${partText(part)}: ${row.cut} pairs cut, ${row.squeezed} squeezed, ${row.moved} moved${row.lost.length > 0 ? `; cuts ${row.lost.join(", ")}` : ""}`}
+          aria-label={`${row.fail.map(partText).join(" and ")}: ${row.cut} pairs cut, ${row.squeezed} squeezed, ${row.moved} moved${row.lost.length > 0 ? `; cuts ${row.lost.join(", ")}` : ""}`}
           title="Choose it; with Ctrl it fails together with what is chosen"
-          onClick={(e) => props.onChoose(part, e.ctrlKey || e.metaKey)}
+          onClick={(e) => props.onChoose(row.fail, e.ctrlKey || e.metaKey)}
           onKeyDown={(e) => props.onKeyDown(e, props.index)}
         >
-          <span className="text-secondary text-xs">{kind}</span> <span className="font-mono">{name}</span>
+          {row.fail.length === 1 ? (
+            <>
+              <span className="text-secondary text-xs">{partOf(row.fail[0] ?? "").kind}</span>{" "}
+              <span className="font-mono">{partOf(row.fail[0] ?? "").name}</span>
+            </>
+          ) : (
+            <span className="text-xs">{row.fail.map((f) => partOf(f).name).join(" + ")}</span>
+          )}
         </button>
         <span className={`num w-11 text-right ${row.cut ? "" : "text-secondary"}`}>{count(row.cut)}</span>
         <span className={`num w-15 text-right ${row.squeezed ? "text-warning" : "text-secondary"}`}>
