@@ -46,7 +46,7 @@ test: test-tools build lint
 	$(MAKE) --no-print-directory fuzz
 
 # Each parser, for FUZZTIME; a longer run finds more.
-FUZZTIME ?= 10s
+FUZZTIME ?= 5s
 fuzz:
 	@for target in $$(grep -rhoE '^func (Fuzz[A-Za-z]+)' --include=*_test.go core | sed 's/func //' | sort -u); do \
 		package=$$(grep -rlE "^func $$target\(" --include=*_test.go core | head -n 1 | xargs dirname); \

@@ -11,7 +11,7 @@ type Detail struct {
 	Outcome
 	Takeovers []Takeover // those that concern most pairs first
 	Lost      []LostPair // the first of the pairs that are cut
-	Lines     []Line     // links and gateways that carry another load than before
+	Lines     []Line     // links and gateways with another load than before, as far as any has more
 }
 
 // A Takeover is a tunnel of a site that stands in for another. From is nil for

@@ -82,6 +82,7 @@ type bench struct {
 	tally   []SiteOutcome
 	met     []bool
 	changed []int // sites with a tally
+	quiet   bool  // nobody but the dead is touched: no load grows
 	over    []bool
 	overG   []bool
 }
@@ -225,6 +226,10 @@ func (b *bench) run(f *set) Outcome {
 	m := b.m
 	b.fail(f)
 	b.touch(f)
+	b.quiet = len(b.direct) == 0
+	for _, s := range b.list {
+		b.quiet = b.quiet && b.state.gone[s]
+	}
 	out := Outcome{Parts: f.parts}
 	b.pairs(b.list, b.touched, b.direct, func(i, j int) { b.pair(i, j, &out) })
 	b.squeeze(&out)
@@ -272,6 +277,10 @@ func (b *bench) pair(i, j int, out *Outcome) {
 	if len(m.stranded) > 0 && m.stranded[pairKey(i, j)] {
 		return
 	}
+	if b.quiet {
+		b.lose(i, j, out)
+		return
+	}
 	var there, back, wasThere, wasBack way
 	m.walk(m.none(), i, j, &wasThere)
 	m.walk(&b.state, i, j, &there)
@@ -280,7 +289,7 @@ func (b *bench) pair(i, j int, out *Outcome) {
 	}
 	if there.ok {
 		m.walk(&b.state, j, i, &back)
-		m.walk(m.none(), j, i, &wasBack)
+		m.backOf(&wasThere, j, i, &wasBack)
 	}
 	if there.same(&wasThere) && back.same(&wasBack) {
 		return
@@ -289,10 +298,7 @@ func (b *bench) pair(i, j int, out *Outcome) {
 	has, pass := m.zonesOf(i, j, &there)
 	b.carry(&wasThere, -m.flow(i, j)*shareOf(passed, has))
 	if !there.ok || !back.ok || has != 0 && pass == 0 && passed != 0 {
-		out.Cut++
-		b.lost[i]++
-		b.lost[j]++
-		b.fallen = append(b.fallen, fallen{i, j})
+		b.lose(i, j, out)
 		return
 	}
 	b.carry(&there, m.flow(i, j)*shareOf(pass, has))
@@ -308,6 +314,14 @@ func (b *bench) pair(i, j int, out *Outcome) {
 	if b.moves(j, &wasThere, &there, false) || b.moves(j, &wasBack, &back, true) {
 		b.at(j).Moved++
 	}
+}
+
+// lose counts a pair that is cut.
+func (b *bench) lose(i, j int, out *Outcome) {
+	out.Cut++
+	b.lost[i]++
+	b.lost[j]++
+	b.fallen = append(b.fallen, fallen{i, j})
 }
 
 // ownLeg counts for the ends of a pair at which a link keeps zones out.
@@ -399,7 +413,7 @@ func (b *bench) squeeze(out *Outcome) {
 			return // counted already
 		}
 		m.walk(m.none(), i, j, &was)
-		if m.walk(m.none(), j, i, &wasBack); !there.same(&was) || !back.same(&wasBack) {
+		if m.backOf(&was, j, i, &wasBack); !there.same(&was) || !back.same(&wasBack) {
 			out.Moved--
 		}
 		out.Squeezed++

@@ -37,7 +37,7 @@ type (
 		OutcomeSheet
 		Takeovers []TakeoverSheet `json:"takeovers"`
 		Pairs     []LostSheet     `json:"pairs" doc:"the first of the pairs that are cut"`
-		Lines     []LineSheet     `json:"lines" doc:"whatever carries another load than before, the fullest first"`
+		Lines     []LineSheet     `json:"lines" doc:"links and gateways with another load than before, the fullest first"`
 	}
 	// A TakeoverSheet is a tunnel of a site that stands in for another.
 	TakeoverSheet struct {

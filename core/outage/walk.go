@@ -148,3 +148,16 @@ func (m *Model) step(s *state, overlay int32, origin, at, to int, fromHub bool, 
 	}
 	return false
 }
+
+// backOf finds the way back while nothing fails: the way there reversed, but
+// for pins.
+func (m *Model) backOf(there *way, from, to int, back *way) {
+	if !m.mirrored {
+		m.walk(m.none(), from, to, back)
+		return
+	}
+	back.n, back.ok, back.at = there.n, there.ok, to
+	for k := range there.n {
+		back.legs[k] = there.legs[there.n-1-k]
+	}
+}

@@ -27,6 +27,8 @@ var views = []struct{ name, path, script string }{
 	{"site-changes", "/e/brindlewater/d/winter-round/paths/osierweir?view=changes", ""},
 	{"site-tunnels", "/e/brindlewater/d/first/paths/tarnhollow", ""},
 	{"site-routes", "/e/brindlewater/d/first/paths/tarnhollow?view=routes", ""},
+	{"outages", "/e/brindlewater/d/first/outages?fail=link:alderfold/copper&a=alderfold&b=mossgill", settle},
+	{"outages-plan", "/e/brindlewater/d/first/outages?view=plan", settle},
 	{"release", "/e/brindlewater/d/winter-round/release", ""},
 	{"estate", "/e/brindlewater", ""},
 	{"compare", "/e/brindlewater/compare?from=released&to=winter-round", ""},
@@ -34,6 +36,9 @@ var views = []struct{ name, path, script string }{
 	{"account", "/me", ""},
 	{"site-configuration", "/e/brindlewater/d/first/paths/tarnhollow?view=configuration&file=tarnhollow/network.ip", ""},
 }
+
+// settle waits for what is worked out after the page is there.
+const settle = `await new Promise((done) => setTimeout(done, 1200));`
 
 // pasted fills the import page with sheets that have mistakes, and previews
 // them.

@@ -1572,7 +1572,7 @@ export interface components {
              * @description sites that reach nobody
              */
             isolated: number;
-            /** @description whatever carries another load than before, the fullest first */
+            /** @description links and gateways with another load than before, the fullest first */
             lines: components["schemas"]["LineSheet"][];
             /** @description sites that are cut though their gateway is alive */
             lost: string[];
