@@ -125,6 +125,21 @@ func TestTwoPeopleInOneDraft(t *testing.T) {
 	olive.gone("form", "Subnets")
 	piet.find("[data-row]", "Mossgill Works")
 
+	// Piet deletes a site that Olive is editing: what she typed stays, and is
+	// saved over it when she wants.
+	olive.open("Saltern Reach Works")
+	olive.write(olive.labelled("Demand Mbit/s"), "77")
+	piet.open("Saltern Reach Works")
+	piet.click("form button", "Delete the site")
+	olive.find("[role=status]", "was deleted meanwhile")
+	if got, _ := olive.labelled("Demand Mbit/s").Property("value"); got.Str() != "77" {
+		t.Errorf("the form of a deleted site lost what was entered: %q", got.Str())
+	}
+	olive.click("form button", "Save")
+	olive.click("[role=alert] button", "Save mine over it")
+	olive.gone("form", "Subnets")
+	piet.find("[data-row]", "Saltern Reach Works")
+
 	// A reader sees it too, and edits nothing.
 	rhea := sitDownAs(t, a, demoReader, demoPassword)
 	rhea.goTo(survey)

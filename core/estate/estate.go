@@ -202,14 +202,26 @@ type Breakout struct {
 	Except []netip.Prefix `json:"except,omitempty"`
 }
 
-// A Probe says how a tunnel is found dead and alive again. Times are in
+// A Probe says how a tunnel is found dead and alive again, and by whose answer. Times are in
 // milliseconds, Misses and Successes in probes.
 type Probe struct {
-	IntervalMs int `json:"interval_ms,omitempty"`
-	Misses     int `json:"misses,omitempty"`
-	Successes  int `json:"successes,omitempty"`
-	TimeoutMs  int `json:"timeout_ms,omitempty"`
+	Target     ProbeTarget `json:"target,omitempty"`
+	IntervalMs int         `json:"interval_ms,omitempty"`
+	Misses     int         `json:"misses,omitempty"`
+	Successes  int         `json:"successes,omitempty"`
+	TimeoutMs  int         `json:"timeout_ms,omitempty"`
 }
+
+// ProbeTarget is what answers probes.
+type ProbeTarget string
+
+// FarEnd is the tunnel's own far end, meant when none is named: its answer proves
+// the tunnel. FarLAN is the far gateway's address on its LAN: its answer proves
+// that this side of the gateway is up too.
+const (
+	FarEnd ProbeTarget = "far-end"
+	FarLAN ProbeTarget = "far-lan"
+)
 
 // A Policy is an ordered list of rules, of which the first that matches
 // decides; Default decides when none does.

@@ -8,15 +8,16 @@ import (
 
 // enums are the values of the word-like types.
 var enums = map[reflect.Type][]any{
-	reflect.TypeFor[Placement](): {Inline, OneArmed},
-	reflect.TypeFor[Target]():    {TargetLinux, TargetRestconf},
-	reflect.TypeFor[Reach]():     {Static, Dynamic, Forwarded, NAT},
-	reflect.TypeFor[Transport](): {WireGuard, IPsec},
-	reflect.TypeFor[Shape]():     {HubAndSpoke, FullMesh, Custom},
-	reflect.TypeFor[Numbering](): {PerTunnel, PerSite},
-	reflect.TypeFor[Pairing]():   {Every, Matched, TopN},
-	reflect.TypeFor[Family]():    {V4, V6},
-	reflect.TypeFor[Action]():    {Permit, Deny},
+	reflect.TypeFor[Placement]():   {Inline, OneArmed},
+	reflect.TypeFor[Target]():      {TargetLinux, TargetRestconf},
+	reflect.TypeFor[Reach]():       {Static, Dynamic, Forwarded, NAT},
+	reflect.TypeFor[Transport]():   {WireGuard, IPsec},
+	reflect.TypeFor[Shape]():       {HubAndSpoke, FullMesh, Custom},
+	reflect.TypeFor[Numbering]():   {PerTunnel, PerSite},
+	reflect.TypeFor[Pairing]():     {Every, Matched, TopN},
+	reflect.TypeFor[Family]():      {V4, V6},
+	reflect.TypeFor[Action]():      {Permit, Deny},
+	reflect.TypeFor[ProbeTarget](): {FarEnd, FarLAN},
 }
 
 // Schema returns the document's JSON Schema (2020-12) as a value to be written

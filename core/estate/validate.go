@@ -367,6 +367,7 @@ func (v *validator) overlay(path string, o *Overlay, sites map[string]bool) {
 	}
 	v.crypto(path+".crypto", o.Crypto)
 	if p := o.Probe; p != nil {
+		choice(v, path+".probe.target", p.Target, true, FarEnd, FarLAN)
 		v.between(path+".probe.interval_ms", "interval in ms", float64(p.IntervalMs), 100, 60000)
 		v.between(path+".probe.timeout_ms", "timeout in ms", float64(p.TimeoutMs), 50, 60000)
 		v.between(path+".probe.misses", "misses", float64(p.Misses), 1, 20)

@@ -301,6 +301,9 @@ func TestTimeline(t *testing.T) {
 	if got := TimingOf(nil); got.Detect != 3.8 || got.Return != 5 {
 		t.Errorf("%+v", got)
 	}
+	if far, lan := TimingOf(nil), TimingOf(&estate.Probe{Target: estate.FarLAN}); !strings.Contains(far.Ignores, "a dead LAN") || !strings.Contains(lan.Proves, "LAN") || lan.Detect != far.Detect {
+		t.Errorf("%+v, %+v", far, lan)
+	}
 	phases := func(list []Moment) string {
 		var out []string
 		for _, m := range list {

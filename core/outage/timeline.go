@@ -26,6 +26,9 @@ type Timing struct {
 	Best      float64 `json:"best"`
 	Detect    float64 `json:"detect"`
 	Return    float64 `json:"return"`
+	// What an answer to a probe proves, and what it does not.
+	Proves  string `json:"proves"`
+	Ignores string `json:"ignores"`
 }
 
 // TimingOf works out an overlay's timing.
@@ -41,6 +44,10 @@ func TimingOf(p *estate.Probe) Timing {
 	t.Detect = t.Interval*float64(t.Misses) + t.Timeout
 	t.Best = t.Interval*float64(t.Misses-1) + t.Timeout
 	t.Return = t.Interval * float64(t.Successes)
+	t.Proves, t.Ignores = "the tunnel and the far gateway", "a dead LAN behind it: traffic goes on into the tunnel and is lost there"
+	if q.Target == estate.FarLAN {
+		t.Proves, t.Ignores = "the tunnel, the far gateway and its side of the LAN", "a single host there; and while the LAN is dead all tunnels to the site count as dead, though the gateway could be managed"
+	}
 	return t
 }
 

@@ -378,15 +378,16 @@ func (s *Server) outages(a huma.API) {
 			Editing
 			Overlay string `path:"overlay" maxLength:"40"`
 			Body    struct {
-				IntervalMs int `json:"interval_ms" minimum:"100" maximum:"60000"`
-				Misses     int `json:"misses" minimum:"1" maximum:"20"`
-				Successes  int `json:"successes" minimum:"1" maximum:"100"`
-				TimeoutMs  int `json:"timeout_ms" minimum:"50" maximum:"60000"`
+				IntervalMs int                `json:"interval_ms" minimum:"100" maximum:"60000"`
+				Misses     int                `json:"misses" minimum:"1" maximum:"20"`
+				Successes  int                `json:"successes" minimum:"1" maximum:"100"`
+				TimeoutMs  int                `json:"timeout_ms" minimum:"50" maximum:"60000"`
+				Target     estate.ProbeTarget `json:"target" enum:"far-end,far-lan" doc:"what answers"`
 			}
 		}) (*answer[EstateHead], error) {
 			b := in.Body
 			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) {
-				return d.SetProbe(ctx, o, in.Overlay, estate.Probe{IntervalMs: b.IntervalMs, Misses: b.Misses, Successes: b.Successes, TimeoutMs: b.TimeoutMs})
+				return d.SetProbe(ctx, o, in.Overlay, estate.Probe{Target: b.Target, IntervalMs: b.IntervalMs, Misses: b.Misses, Successes: b.Successes, TimeoutMs: b.TimeoutMs})
 			})
 		})
 }

@@ -81,8 +81,8 @@ func TestOutages(t *testing.T) {
 	s.refused(422, "PUT", base+"/link-order", map[string]any{"sites": []string{"overtarn"}, "first": []string{"string"}})
 	must[EstateHead](s, "PUT", base+"/shed", map[string]any{"zones": []string{"camera", "office"}})
 	s.refused(422, "PUT", base+"/shed", map[string]any{"zones": []string{"camera", "camera"}})
-	must[EstateHead](s, "PUT", base+"/overlays/ops/probe", map[string]any{"interval_ms": 500, "misses": 4, "successes": 10, "timeout_ms": 400})
-	s.refused(422, "PUT", base+"/overlays/ops/probe", map[string]any{"interval_ms": 1, "misses": 4, "successes": 10, "timeout_ms": 400})
+	must[EstateHead](s, "PUT", base+"/overlays/ops/probe", map[string]any{"interval_ms": 500, "misses": 4, "successes": 10, "timeout_ms": 400, "target": "far-lan"})
+	s.refused(422, "PUT", base+"/overlays/ops/probe", map[string]any{"interval_ms": 1, "misses": 4, "successes": 10, "timeout_ms": 400, "target": "far-lan"})
 	standing = must[Standing](s, "GET", base+"/outages/standing", nil)
 	if strings.Join(standing.Shed, " ") != "camera office" || standing.Timings[0].Timing.Detect != 2.4 {
 		t.Errorf("%v %+v", standing.Shed, standing.Timings)

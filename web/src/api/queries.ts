@@ -531,7 +531,13 @@ export const useProbe = (at: Place) =>
     at,
     (input: {
       overlay: string;
-      probe: { interval_ms: number; misses: number; successes: number; timeout_ms: number };
+      probe: {
+        interval_ms: number;
+        misses: number;
+        successes: number;
+        timeout_ms: number;
+        target: "far-end" | "far-lan";
+      };
     }) =>
       answered(
         client.PUT("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/probe", {

@@ -2244,6 +2244,7 @@ export interface components {
             misses?: number;
             /** Format: int64 */
             successes?: number;
+            target?: string;
             /** Format: int64 */
             timeout_ms?: number;
         };
@@ -2386,6 +2387,11 @@ export interface components {
             misses: number;
             /** Format: int64 */
             successes: number;
+            /**
+             * @description what answers
+             * @enum {string}
+             */
+            target: "far-end" | "far-lan";
             /** Format: int64 */
             timeout_ms: number;
         };
@@ -2758,10 +2764,12 @@ export interface components {
             best: number;
             /** Format: double */
             detect: number;
+            ignores: string;
             /** Format: double */
             interval: number;
             /** Format: int64 */
             misses: number;
+            proves: string;
             /** Format: double */
             return: number;
             /** Format: int64 */

@@ -41,7 +41,7 @@ export function Failures({ at }: { at: Place }) {
       <div className="flex flex-col min-h-0 min-w-0">
         <div className="flex gap-4 items-center mb-1 text-[13px]">
           <select
-            className="cell w-40"
+            className="cell w-40 shrink-0"
             aria-label="What fails"
             value={kind}
             onChange={(e) =>

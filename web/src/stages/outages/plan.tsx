@@ -31,8 +31,7 @@ export function Plan({ at }: { at: Place }) {
             <h2 className="text-lg mt-6">Probes</h2>
             <p className="text-xs text-secondary">
               Every tunnel is probed from both ends. Detection = interval × misses + timeout; return =
-              interval × successes, so that a flapping link stays out. A far tunnel end that answers says
-              nothing about the LAN behind it.
+              interval × successes, so that a flapping link stays out.
             </p>
             {standing.data.timings.map((t) => (
               <Probes key={`${t.overlay} ${JSON.stringify(t.probe)}`} at={at} timing={t} />
@@ -215,14 +214,18 @@ const fields = [
   { name: "successes", label: "Successes", of: (t: TimingSheet) => t.timing.successes },
 ] as const;
 
+type Target = "far-end" | "far-lan";
+
 function Probes({ at, timing }: { at: Place; timing: TimingSheet }) {
   const mayEdit = useMayEdit(at);
   const save = useProbe(at);
   const [form, setForm] = useState(
     () => Object.fromEntries(fields.map((f) => [f.name, String(f.of(timing))])) as Record<string, string>,
   );
+  const was: Target = timing.probe.target === "far-lan" ? "far-lan" : "far-end";
+  const [target, setTarget] = useState<Target>(was);
   const number = (name: string) => Number(form[name] ?? "");
-  const changed = fields.some((f) => number(f.name) !== f.of(timing));
+  const changed = target !== was || fields.some((f) => number(f.name) !== f.of(timing));
   return (
     <form
       className="border-b border-base-300 py-2"
@@ -236,6 +239,7 @@ function Probes({ at, timing }: { at: Place; timing: TimingSheet }) {
             misses: number("misses"),
             timeout_ms: number("timeout_ms"),
             successes: number("successes"),
+            target,
           },
         });
       }}
@@ -263,6 +267,21 @@ function Probes({ at, timing }: { at: Place; timing: TimingSheet }) {
           </button>
         ) : null}
       </div>
+      <label className="text-xs text-secondary flex gap-2 items-center mt-1">
+        Answered by
+        <select
+          className="cell w-56 text-base-content"
+          disabled={!mayEdit}
+          value={target}
+          onChange={(e) => setTarget(e.target.value as Target)}
+        >
+          <option value="far-end">the tunnel's far end</option>
+          <option value="far-lan">the far gateway's LAN address</option>
+        </select>
+      </label>
+      <p className="text-xs text-secondary mt-1">
+        An answer proves {timing.timing.proves}. It does not show {timing.timing.ignores}.
+      </p>
       <Trouble error={save.error} />
     </form>
   );

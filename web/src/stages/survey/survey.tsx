@@ -1,5 +1,7 @@
 import { Plus } from "lucide-react";
+import { useRef } from "react";
 import { Link, useSearchParams } from "react-router";
+import type { LedgerSite } from "../../api/client";
 import { apiOf, type Place, usePlace } from "../../api/place";
 import { useEstate, useMayEdit, useSites } from "../../api/queries";
 import { StageHead } from "../../parts/stage-head";
@@ -29,6 +31,7 @@ export default function Survey() {
       },
       { replace: true },
     );
+  const { rows, deleted } = useKept(sites.data, open);
   return (
     <div className="h-full flex flex-col">
       <StageHead
@@ -71,17 +74,23 @@ export default function Survey() {
       </StageHead>
       <div className="px-6">
         <Trouble error={sites.error} />
+        {deleted ? (
+          <p role="status" className="text-warning">
+            ▲ {deleted.name} was deleted meanwhile. What you typed is still in its form; saving adds the site
+            again.
+          </p>
+        ) : null}
         {open === NEW_SITE ? (
           <SiteEditor at={at} head={head.data} others={sites.data} onClose={() => show("")} />
         ) : null}
       </div>
       {sites.isPending ? <Waiting what="the sites" /> : null}
       {sites.data?.length === 0 && open !== NEW_SITE ? <NoSites at={at} /> : null}
-      {sites.data && sites.data.length > 0 && head.data ? (
+      {rows && rows.length > 0 && head.data ? (
         <Ledger
           at={at}
           head={head.data}
-          sites={sites.data}
+          sites={rows}
           open={open}
           query={params.get("q") ?? ""}
           onOpen={show}
@@ -89,6 +98,24 @@ export default function Survey() {
       ) : null}
     </div>
   );
+}
+
+/**
+ * The ledger's rows, and among them the site whose form is open even when
+ * somebody else has deleted it, so that nothing typed is lost.
+ */
+function useKept(sites: LedgerSite[] | undefined, open: string) {
+  const seen = useRef<{ site: LedgerSite; at: number }>(undefined);
+  const at = sites?.findIndex((s) => s.key === open) ?? -1;
+  const site = sites?.[at];
+  if (site) {
+    seen.current = { site, at };
+  }
+  const kept = seen.current;
+  if (!sites || site || kept?.site.key !== open) {
+    return { rows: sites };
+  }
+  return { rows: sites.toSpliced(kept.at, 0, kept.site), deleted: kept.site };
 }
 
 function Exports({ at }: { at: Place }) {
