@@ -127,9 +127,9 @@ func TestTwoPeopleInOneDraft(t *testing.T) {
 
 	// Piet deletes a site that Olive is editing: what she typed stays, and is
 	// saved over it when she wants.
-	olive.open("Saltern Reach Works")
+	olive.open("Kelpwick Pumping Station")
 	olive.write(olive.labelled("Demand Mbit/s"), "77")
-	piet.open("Saltern Reach Works")
+	piet.open("Kelpwick Pumping Station")
 	piet.click("form button", "Delete the site")
 	olive.find("[role=status]", "was deleted meanwhile")
 	if got, _ := olive.labelled("Demand Mbit/s").Property("value"); got.Str() != "77" {
@@ -138,7 +138,7 @@ func TestTwoPeopleInOneDraft(t *testing.T) {
 	olive.click("form button", "Save")
 	olive.click("[role=alert] button", "Save mine over it")
 	olive.gone("form", "Subnets")
-	piet.find("[data-row]", "Saltern Reach Works")
+	piet.find("[data-row]", "Kelpwick Pumping Station")
 
 	// A reader sees it too, and edits nothing.
 	rhea := sitDownAs(t, a, demoReader, demoPassword)

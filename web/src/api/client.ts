@@ -96,15 +96,16 @@ async function patient(request: Request): Promise<Response> {
   }
   let waits = false;
   try {
-    for (;;) {
+    for (let failures = 1; ; failures++) {
       try {
         return await fetch(request.clone());
       } catch {
-        if (!waits) {
+        // The first may be the page being left, which ends its requests.
+        if (failures === 2) {
           waits = true;
           wait(1);
         }
-        await new Promise((then) => setTimeout(then, 1000));
+        await new Promise((then) => setTimeout(then, 700));
       }
     }
   } finally {

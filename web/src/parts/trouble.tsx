@@ -23,7 +23,7 @@ export function Trouble({ error, onOver }: { error: unknown; onOver?: (now: numb
           ))}
         </ul>
       ) : null}
-      {more.now && onOver ? (
+      {more.now !== undefined && onOver ? (
         <button type="button" className="btn btn-xs mt-2" onClick={() => onOver(more.now ?? 0)}>
           Save mine over it
         </button>
