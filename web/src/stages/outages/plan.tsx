@@ -248,12 +248,12 @@ function Probes({ at, timing }: { at: Place; timing: TimingSheet }) {
         <strong className="font-mono">{timing.overlay}</strong>: found dead after {short(timing.timing.best)}{" "}
         to <strong>{short(timing.timing.detect)} s</strong>, back after {short(timing.timing.return)} s
       </p>
-      <div className="flex gap-3 items-end">
+      <div className="flex flex-wrap gap-x-3 gap-y-1 items-end">
         {fields.map((f) => (
           <label key={f.name} className="text-xs text-secondary">
             {f.label}
             <input
-              className="cell w-24 text-base-content"
+              className="cell block max-w-20 text-base-content"
               inputMode="numeric"
               disabled={!mayEdit}
               value={form[f.name]}
