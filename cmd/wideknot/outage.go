@@ -25,6 +25,11 @@ provider:NAME, underlay:NAME or region:KEY. It exits with 1 when a site is cut
 though its own gateway is alive, else with 0.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
+			for _, k := range kinds {
+				if !slices.Contains(outage.Kinds, outage.Kind(k)) {
+					return unusable(fmt.Errorf("there is no kind %q of part: gateway, link, fate, provider, underlay or region", k))
+				}
+			}
 			e, err := readDocument(c, args[0])
 			if err != nil {
 				return err
@@ -62,7 +67,7 @@ though its own gateway is alive, else with 0.`,
 	f.add(c)
 	c.Flags().StringArrayVar(&fail, "fail", nil, "a part that fails; repeat it for several at once")
 	c.Flags().StringSliceVar(&kinds, "kind", nil, "only parts of these kinds: gateway, link, fate, provider, underlay, region")
-	c.Flags().BoolVar(&pairs, "pairs", false, "every two parts together instead, as far as that is worse than either alone")
+	c.Flags().BoolVar(&pairs, "pairs", false, "every two parts together instead, as far as that is worse than the two alone added up")
 	return c
 }
 

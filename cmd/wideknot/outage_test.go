@@ -25,6 +25,7 @@ func TestOutage(t *testing.T) {
 		{"outage --fail link:eelgate/radio --fail link:eelgate/cell " + brindlewater, 1, "cuts eelgate"},
 		{"outage --fail link:alderfold/fibre " + brindlewater, 2, "the estate has no link:alderfold/fibre"},
 		{"outage --fail alderfold " + brindlewater, 2, "write link:SITE/LINK, gateway:SITE"},
+		{"outage --kind mast " + brindlewater, 2, "there is no kind \"mast\""},
 		{"outage nowhere.yaml", 2, "nowhere.yaml"},
 	} {
 		code, out, errors := call(t, strings.Fields(c.arguments)...)

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"wideknot/core/estate"
+	"wideknot/core/tunnel"
 )
 
 // MinutesPerYear is 365.25 days.
@@ -198,18 +199,11 @@ func (m *Model) PairAvailability(a, b int) (part float64, err error) {
 		return 0, fmt.Errorf("%d things can fail independently between %s and %s; the exact sum takes at most %d", len(elements), m.Plan.Site(a).Key, m.Plan.Site(b).Key, maxPairElements)
 	}
 	s := m.newState()
-	touched := map[int]bool{}
-	for _, n := range all {
-		touched[m.sites[n]] = true
-	}
+	between := m.between(a, b)
 	var w way
 	return chance(elements, s.dead, func() bool {
-		for site := range touched {
-			for _, e := range m.Plan.Ends(site) {
-				if e.Tunnel == 0 {
-					s.first[e.Overlay][e.Adjacency] = m.alive(&s, &m.nets[e.Overlay].overlay.Adjacencies[e.Adjacency])
-				}
-			}
+		for _, e := range between {
+			s.first[e.Overlay][e.Adjacency] = m.alive(&s, &m.nets[e.Overlay].overlay.Adjacencies[e.Adjacency])
 		}
 		if m.walk(&s, a, b, &w); !w.ok {
 			return false
@@ -217,6 +211,38 @@ func (m *Model) PairAvailability(a, b int) (part float64, err error) {
 		m.walk(&s, b, a, &w)
 		return w.ok
 	}), nil
+}
+
+// between lists the adjacencies by which two sites can reach each other, by
+// their first tunnels: those of each with the other and with hubs, and those
+// among hubs.
+func (m *Model) between(a, b int) (out []tunnel.End) {
+	add := func(site int, wanted func(n *net, far int) bool) {
+		for _, e := range m.Plan.Ends(site) {
+			if _, remote := m.Plan.Sides(e); e.Tunnel == 0 && wanted(&m.nets[e.Overlay], remote.Site) {
+				out = append(out, e)
+			}
+		}
+	}
+	hub := func(n *net, far int) bool { return n.place[far] >= 0 }
+	add(a, func(n *net, far int) bool { return far == b || hub(n, far) })
+	add(b, hub)
+	for _, site := range m.hubs() {
+		add(site, func(n *net, far int) bool { return n.place[site] >= 0 && hub(n, far) })
+	}
+	return out
+}
+
+// hubs lists the hubs of all overlays, each once.
+func (m *Model) hubs() (out []int) {
+	for i := range m.nets {
+		for _, h := range m.nets[i].hubs {
+			if !slices.Contains(out, h) {
+				out = append(out, h)
+			}
+		}
+	}
+	return out
 }
 
 // A CommonFate is a group that several links of one site share.

@@ -6,7 +6,7 @@ import (
 )
 
 // A Change is a site that one failure hits harder, or less hard, in one state
-// of an estate than in another. What a state does not have cannot fail there.
+// of an estate than in another.
 type Change struct {
 	Part Part
 	Site string
@@ -18,8 +18,11 @@ type Change struct {
 func (c *Change) Better() bool { return c.Now < c.Was }
 
 // Compare says at which sites the single failures of two states differ, what
-// got worse first. Sites that only one of them has are left out.
+// got worse first. Sites, and the failures of gateways and links, that only one
+// of them has are left out. A fate that only one has in common is compared all
+// the same: that nothing shares it any more is what was wanted.
 func Compare(old, new *Model, was, now []Outcome) []Change {
+	was, now = old.besides(was, now), new.besides(now, was)
 	type place struct {
 		part Part
 		site string
@@ -54,4 +57,20 @@ func Compare(old, new *Model, was, now []Outcome) []Change {
 		return cmp.Or(cmp.Compare(b.Now-b.Was, a.Now-a.Was), cmp.Compare(a.Part.String(), b.Part.String()), cmp.Compare(a.Site, b.Site))
 	})
 	return out
+}
+
+// besides adds to single failures what the other state has in common and this
+// one has not.
+func (m *Model) besides(mine, theirs []Outcome) []Outcome {
+	known := map[Part]bool{}
+	for i := range mine {
+		known[mine[i].Parts[0]] = true
+	}
+	var more []Part
+	for i := range theirs {
+		if p := theirs[i].Parts[0]; !known[p] && p.Kind != Gateway && p.Kind != Link {
+			more = append(more, p)
+		}
+	}
+	return append(slices.Clone(mine), m.Singles(more)...)
 }

@@ -11,7 +11,7 @@ type Detail struct {
 	Outcome
 	Takeovers []Takeover // those that concern most pairs first
 	Lost      []LostPair // the first of the pairs that are cut
-	Lines     []Line     // links and gateways with another load than before, as far as any has more
+	Lines     []Line     // links and gateways with another load than before
 }
 
 // A Takeover is a tunnel of a site that stands in for another. From is nil for
@@ -245,7 +245,7 @@ func (m *Model) shed(b *bench, line *Line) []Shed {
 	}
 	for z, mbps := range load {
 		if !listed[z] && excess > tiny && mbps > tiny {
-			out = append(out, Shed{m.zones[z], mbps * min(1, excess/rest)})
+			out = append(out, Shed{cmp.Or(m.zones[z], "no zone"), mbps * min(1, excess/rest)})
 		}
 	}
 	return out

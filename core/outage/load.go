@@ -107,13 +107,13 @@ func (m *Model) settle() {
 	b.pairs(all, in, nil, func(i, j int) {
 		m.walk(m.none(), i, j, &there)
 		m.walk(m.none(), j, i, &back)
-		if !there.ok || !back.ok {
+		has, pass := m.zonesOf(i, j, &there)
+		if !there.ok || !back.ok || has != 0 && pass == 0 {
 			m.stranded[pairKey(i, j)] = true
 			return
 		}
 		m.base.partners[i]++
 		m.base.partners[j]++
-		has, pass := m.zonesOf(i, j, &there)
 		b.carry(&there, m.flow(i, j)*shareOf(pass, has))
 	})
 	m.base.link, m.base.gate = b.load.link, b.load.gate

@@ -109,17 +109,16 @@ func New(m *route.Map) *Model {
 }
 
 // zone numbers the zones, of which a word holds 64; further ones share the
-// last number.
+// last number. Subnets without a zone make one of their own, so that a link
+// for some zones keeps them out, as the bundles do.
 func (m *Model) zone() {
-	m.zones = m.Plan.Estate.Zones()
-	bit := func(zone string) uint64 {
-		return 1 << min(max(slices.Index(m.zones, zone), 0), 63)
-	}
+	m.zones = append(m.Plan.Estate.Zones(), "")
+	bit := func(zone string) uint64 { return 1 << min(slices.Index(m.zones, zone), 63) }
 	for i := range m.Plan.Estate.Sites {
 		site := m.Plan.Site(i)
 		var held uint64
 		for j := range site.Subnets {
-			if n := &site.Subnets[j]; len(n.Share) > 0 && n.Zone != "" {
+			if n := &site.Subnets[j]; len(n.Share) > 0 {
 				held |= bit(n.Zone)
 			}
 		}
@@ -137,17 +136,6 @@ func (m *Model) zone() {
 			m.linkZone = append(m.linkZone, passes)
 		}
 	}
-}
-
-// zoneNames lists the zones of a set.
-func (m *Model) zoneNames(set uint64) []string {
-	var out []string
-	for i, z := range m.zones {
-		if set&(1<<min(i, 63)) != 0 {
-			out = append(out, z)
-		}
-	}
-	return out
 }
 
 // net groups an overlay's sites into classes and asks for the ways of each pair

@@ -113,10 +113,10 @@ func TestRankingPutsWhoCutsOthersFirst(t *testing.T) {
 			t.Errorf("%v stands before %v", singles[i-1].Parts, singles[i].Parts)
 		}
 	}
-	for _, o := range m.Pairs([]Part{{Link, "a/fibre"}, {Link, "a/cell"}, {Link, "b/sat"}}) {
-		if len(o.Parts) != 2 || o.Cut != 4 {
-			t.Errorf("%v cut %d pairs", o.Parts, o.Cut)
-		}
+	// The two links of a cut more than each alone; that of c cuts no more with them.
+	pairs := m.Pairs([]Part{{Link, "a/fibre"}, {Link, "a/cell"}, {Link, "c/line"}})
+	if len(pairs) != 1 || pairs[0].Cut != 4 || pairs[0].Lost != 1 {
+		t.Errorf("%+v", pairs)
 	}
 }
 
@@ -202,6 +202,10 @@ func TestLinkForOneZone(t *testing.T) {
 	d := sheetOf(t, modelOf(e), "link:b/copper")
 	if d.Squeezed != 4 || len(d.Over) != 0 || math.Abs(d.Lines[0].After-10*(20+20+10)/51.0/2-10/60.0/2) > 1e-6 {
 		t.Errorf("%d squeezed, %+v", d.Squeezed, d.Lines)
+	}
+	e.Sites[3].Subnets[1].Zone = "" // a subnet without a zone is kept out like office
+	if d := sheetOf(t, modelOf(e), "link:b/copper"); d.Squeezed != 4 {
+		t.Errorf("no zone: %d squeezed", d.Squeezed)
 	}
 	e.Sites[3].Links[1].Zones = []string{"camera"}
 	if d := sheetOf(t, modelOf(e), "link:b/copper"); d.Cut != 4 || len(d.Lost) != 1 {
@@ -339,7 +343,7 @@ func TestCompareFindsWhatGotWorse(t *testing.T) {
 		s := changes[i].Sheet()
 		got = append(got, s.Fail+" "+s.Site+" "+s.Was+" "+s.Now)
 	}
-	want := []string{"link:b/copper b squeezed cut", "provider:Tallow b squeezed cut"}
+	want := []string{"link:b/copper b squeezed cut", "provider:Tallow b squeezed cut", "fate:mast-1 a cut moved"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q", got)
 	}

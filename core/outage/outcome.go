@@ -297,14 +297,14 @@ func (b *bench) pair(i, j int, out *Outcome) {
 	_, passed := m.zonesOf(i, j, &wasThere)
 	has, pass := m.zonesOf(i, j, &there)
 	b.carry(&wasThere, -m.flow(i, j)*shareOf(passed, has))
-	if !there.ok || !back.ok || has != 0 && pass == 0 && passed != 0 {
+	if !there.ok || !back.ok || has != 0 && pass == 0 {
 		b.lose(i, j, out)
 		return
 	}
 	b.carry(&there, m.flow(i, j)*shareOf(pass, has))
 	if pass&passed != passed {
 		out.Squeezed++
-		b.ownLeg(i, j, &there, func(t *SiteOutcome) { t.Squeezed++ })
+		b.blame(b.first(&there, func(l int32) bool { return m.linkZone[l] != ^uint64(0) }), i, j)
 		return
 	}
 	out.Moved++
@@ -324,16 +324,15 @@ func (b *bench) lose(i, j int, out *Outcome) {
 	b.fallen = append(b.fallen, fallen{i, j})
 }
 
-// ownLeg counts for the ends of a pair at which a link keeps zones out.
-func (b *bench) ownLeg(i, j int, w *way, count func(*SiteOutcome)) {
-	for k := range w.n {
-		x, y := b.m.ends(w.legs[k])
-		for _, l := range [2]int32{x, y} {
-			if site := b.m.sites[l]; b.m.linkZone[l] != ^uint64(0) && (site == i || site == j) {
-				count(b.at(site))
-			}
-		}
+// blame counts a squeezed pair for the one of its sites where it is narrow, or
+// for both when it is narrow elsewhere.
+func (b *bench) blame(at, i, j int) {
+	if at == i || at == j {
+		b.at(at).Squeezed++
+		return
 	}
+	b.at(i).Squeezed++
+	b.at(j).Squeezed++
 }
 
 // moves reports whether a walk moved at one of its ends: the first leg or the
@@ -399,40 +398,36 @@ func (b *bench) squeeze(out *Outcome) {
 			sites = append(sites, site)
 		}
 	}
+	full := func(l int32) bool { return b.over[l] || b.overG[m.sites[l]] }
 	var there, back, was, wasBack way
 	b.pairs(sites, in, nil, func(i, j int) {
 		m.walk(&b.state, i, j, &there)
-		at := b.crosses(&there)
-		if at < 0 {
+		at := b.first(&there, full)
+		if at < 0 || len(m.stranded) > 0 && m.stranded[pairKey(i, j)] {
 			return
 		}
 		if m.walk(&b.state, j, i, &back); !there.ok || !back.ok {
 			return
 		}
-		if _, pass := m.zonesOf(i, j, &there); pass != m.siteZone[i]|m.siteZone[j] {
-			return // counted already
-		}
 		m.walk(m.none(), i, j, &was)
+		_, passed := m.zonesOf(i, j, &was)
+		if _, pass := m.zonesOf(i, j, &there); pass&passed != passed {
+			return // it is counted already
+		}
 		if m.backOf(&was, j, i, &wasBack); !there.same(&was) || !back.same(&wasBack) {
 			out.Moved--
 		}
 		out.Squeezed++
-		if at == i || at == j {
-			b.at(at).Squeezed++
-			return
-		}
-		b.at(i).Squeezed++
-		b.at(j).Squeezed++
+		b.blame(at, i, j)
 	})
 }
 
-// crosses returns the site of the first link or gateway with too much that a
-// walk crosses, or -1.
-func (b *bench) crosses(w *way) int {
+// first returns the site of the first link on a walk that is narrow, or -1.
+func (b *bench) first(w *way, narrow func(link int32) bool) int {
 	for k := range w.n {
 		x, y := b.m.ends(w.legs[k])
 		for _, l := range [2]int32{x, y} {
-			if b.over[l] || b.overG[b.m.sites[l]] {
+			if narrow(l) {
 				return b.m.sites[l]
 			}
 		}
@@ -496,7 +491,7 @@ func (m *Model) Singles(parts []Part) []Outcome {
 }
 
 // Pairs evaluates the failure of every two of the parts, the worst first, and
-// returns those that do more harm than either part alone.
+// returns those that do more harm than the two alone added up.
 func (m *Model) Pairs(parts []Part) []Outcome {
 	var lots [][]Part
 	for i, p := range parts {
@@ -504,16 +499,14 @@ func (m *Model) Pairs(parts []Part) []Outcome {
 			lots = append(lots, []Part{p, q})
 		}
 	}
-	alone := map[Part]int{}
-	for _, o := range m.all(parts, func() (out [][]Part) {
-		for _, p := range parts {
-			out = append(out, []Part{p})
-		}
-		return out
-	}()) {
-		alone[o.Parts[0]] = o.Cut
+	alone := map[Part]Outcome{}
+	for _, o := range m.Singles(parts) {
+		alone[o.Parts[0]] = o
 	}
-	return slices.DeleteFunc(m.all(parts, lots), func(o Outcome) bool { return o.Cut <= max(alone[o.Parts[0]], alone[o.Parts[1]]) })
+	return slices.DeleteFunc(m.all(parts, lots), func(o Outcome) bool {
+		x, y := alone[o.Parts[0]], alone[o.Parts[1]]
+		return o.Cut <= x.Cut+y.Cut && o.Squeezed <= x.Squeezed+y.Squeezed
+	})
 }
 
 func (m *Model) all(parts []Part, lots [][]Part) []Outcome {

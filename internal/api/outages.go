@@ -22,6 +22,7 @@ type Outages struct {
 	Sites    []OutageSite       `json:"sites" doc:"the columns of the grid: by region, members of an overlay"`
 	Rows     []OutageRow        `json:"rows"`
 	Total    int                `json:"total" doc:"failures of the kinds asked for, further than the rows"`
+	Points   int                `json:"points" doc:"of those, how many cut a site whose own gateway is alive"`
 	Harmless int                `json:"harmless" doc:"of those, how many touch nobody"`
 	Crowded  []outage.LineSheet `json:"crowded" doc:"what has more to carry than it can while nothing fails"`
 }
@@ -113,7 +114,7 @@ func columnsOf(v *desk.View) ([]OutageSite, []int) {
 const mostTogether = 400
 
 // outagesOf lists single failures of some kinds, or of all, or every two of them
-// together as far as that is worse than either alone.
+// together as far as that is worse than the two alone added up.
 func outagesOf(v *desk.View, kinds []string, limit int, together bool) (Outages, error) {
 	m, singles := v.Outages()
 	if together {
@@ -140,6 +141,9 @@ func outagesOf(v *desk.View, kinds []string, limit int, together bool) (Outages,
 			continue
 		}
 		out.Total++
+		if o.Lost > 0 {
+			out.Points++
+		}
 		if len(o.Sites) == 0 {
 			out.Harmless++
 		}
@@ -235,9 +239,9 @@ func (s *Server) outages(a huma.API) {
 	huma.Register(a, operation("get-outages", http.MethodGet, path, "Read what each single failure does, the worst first"),
 		func(ctx context.Context, in *struct {
 			InDraft
-			Kinds []string `query:"kind" doc:"gateway, link, fate, provider, underlay, region; all when empty"`
+			Kinds []string `query:"kind" enum:"gateway,link,fate,provider,underlay,region" doc:"all when empty"`
 			Limit int      `query:"limit" minimum:"1" maximum:"2000" default:"200"`
-			Both  bool     `query:"together" doc:"every two of them together instead, as far as that is worse than either alone"`
+			Both  bool     `query:"together" doc:"every two of them together instead, as far as that is worse than the two alone added up"`
 		}) (*answer[Outages], error) {
 			v, err := d.View(ctx, in.place())
 			if err != nil {

@@ -75,6 +75,11 @@ func TestOutages(t *testing.T) {
 		t.Errorf("%q", head.Undo)
 	}
 	s.refused(422, "PUT", base+"/link-zones", map[string]any{"sites": []string{"overtarn"}, "link": "satellite", "zones": []string{"attic"}})
+	s.refused(422, "PUT", base+"/link-zones", map[string]any{"sites": []string{"overtarn"}, "link": "string", "zones": []string{"control"}})
+	s.refused(422, "GET", base+"/outages?kind=mast", nil)
+	if all.Points != 7 {
+		t.Errorf("%d single points of failure", all.Points)
+	}
 	if head := must[EstateHead](s, "PUT", base+"/link-order", map[string]any{"sites": []string{"overtarn", "pikestone"}, "first": []string{"satellite"}}); head.Undo != "Links of 2 sites: satellite" {
 		t.Errorf("%q", head.Undo)
 	}

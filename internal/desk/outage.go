@@ -89,17 +89,19 @@ func (d *Desk) LimitLinks(ctx context.Context, o Order, sites []string, link str
 			}
 		}
 		out := e.Clone()
+		known := false
 		for i := range out.Sites {
 			s := &out.Sites[i]
 			if !slices.Contains(sites, s.Key) {
 				continue
 			}
 			s.Links = slices.Clone(s.Links)
-			for j := range s.Links {
-				if s.Links[j].Key == link {
-					s.Links[j].Zones = zones
-				}
+			if l := s.Link(link); l != nil {
+				l.Zones, known = zones, true
 			}
+		}
+		if !known {
+			return nil, estate.Problems{{Path: "link", Message: "none of the sites has a link called " + link}}
 		}
 		return out, nil
 	})

@@ -2116,6 +2116,11 @@ export interface components {
              * @description of those, how many touch nobody
              */
             harmless: number;
+            /**
+             * Format: int64
+             * @description of those, how many cut a site whose own gateway is alive
+             */
+            points: number;
             rows: components["schemas"]["OutageRow"][];
             /** @description the columns of the grid: by region, members of an overlay */
             sites: components["schemas"]["OutageSite"][];
@@ -4001,10 +4006,10 @@ export interface operations {
     "get-outages": {
         parameters: {
             query?: {
-                /** @description gateway, link, fate, provider, underlay, region; all when empty */
-                kind?: string[];
+                /** @description all when empty */
+                kind?: ("gateway" | "link" | "fate" | "provider" | "underlay" | "region")[];
                 limit?: number;
-                /** @description every two of them together instead, as far as that is worse than either alone */
+                /** @description every two of them together instead, as far as that is worse than the two alone added up */
                 together?: boolean;
             };
             header?: never;

@@ -77,11 +77,11 @@ export function Failures({ at }: { at: Place }) {
             />
             every two together
           </label>
-          {o && together ? <span>{count(o.total)} are worse than either alone</span> : null}
+          {o && together ? <span>{count(o.total)} are worse than both alone added up</span> : null}
           {o && !together ? (
             <span>
-              <strong>{count(o.rows.filter((r) => r.lost.length > 0).length)}</strong> single points of
-              failure; {count(o.total)} failures, {count(o.harmless)} touch nobody
+              <strong>{count(o.points)}</strong> single points of failure; {count(o.total)} failures,{" "}
+              {count(o.harmless)} touch nobody
             </span>
           ) : null}
           <Legend />
