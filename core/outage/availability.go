@@ -25,6 +25,7 @@ type Availability struct {
 	Minutes float64  // a year in which it reaches nobody
 	Switch  float64  // minutes a year besides, while failures of its first tunnel are noticed
 	Unknown []string // links without a figure; they count as always there
+	OwnOnly bool     // too many links are involved for an exact sum: the hubs' count as always there
 }
 
 // An element is something that is up or down by itself: a link's own part, or
@@ -132,7 +133,9 @@ func (m *Model) Availability(site int) Availability {
 	return m.availability(site, nil)
 }
 
-// availability does, with the elements changed by the caller.
+// availability does, with the elements changed by the caller. The number after
+// the last link stands for a new link of the site, which is dead unless change
+// adds it.
 func (m *Model) availability(site int, change func([]element) []element) Availability {
 	out := Availability{Site: site}
 	own, all := m.around(site)
@@ -147,13 +150,15 @@ func (m *Model) availability(site int, change func([]element) []element) Availab
 	}
 	elements := m.elements(all)
 	if len(elements) > maxElements {
-		elements = m.elements(own) // the hubs' links matter little beside so many
+		elements, out.OwnOnly = m.elements(own), true
 	}
 	if change != nil {
 		elements = change(elements)
 	}
-	flags := make([]bool, len(m.sites))
-	out.Part = chance(elements, flags, func() bool { return m.joined(site, flags) })
+	dead := make([]bool, len(m.sites)+1)
+	added := slices.ContainsFunc(elements, func(e element) bool { return e.has[0] == len(m.sites) })
+	dead[len(m.sites)] = !added
+	out.Part = chance(elements, dead, func() bool { return m.joined(site, dead) })
 	out.Minutes = (1 - out.Part) * MinutesPerYear
 	// Each failure of the first tunnel's links costs one detection.
 	first := m.Plan.Ends(site)[0]
@@ -166,11 +171,12 @@ func (m *Model) availability(site int, change func([]element) []element) Availab
 	return out
 }
 
-// joined reports whether any tunnel of the site is alive.
+// joined reports whether any tunnel of the site is alive, a new link taken to
+// reach whatever the others reach.
 func (m *Model) joined(site int, dead []bool) bool {
 	for _, e := range m.Plan.Ends(site) {
 		local, remote := m.Plan.Sides(e)
-		if !dead[m.links[site]+local.Link] && !dead[m.links[remote.Site]+remote.Link] {
+		if (!dead[m.links[site]+local.Link] || !dead[len(m.sites)]) && !dead[m.links[remote.Site]+remote.Link] {
 			return true
 		}
 	}
@@ -352,8 +358,9 @@ func (m *Model) Suggest() []Suggestion {
 		for _, l := range site.Links {
 			keys = append(keys, l.Key)
 		}
-		part := m.Availability(i).Part
-		then := (1 - part) * (1 - NewLink/100) * MinutesPerYear
+		then := m.availability(i, func(elements []element) []element {
+			return append(elements, element{"", 1 - NewLink/100, []int{len(m.sites)}})
+		}).Minutes
 		out = append(out, Suggestion{i, "another-link", "", "", fmt.Sprintf("Give %s another link, %g %% available, that shares nothing with %s", site.Key, NewLink, strings.Join(keys, ", ")), now, then})
 	}
 	out = slices.DeleteFunc(out, func(s Suggestion) bool { return s.Gain() < 1 })

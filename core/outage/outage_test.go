@@ -285,6 +285,10 @@ func TestSuggestionsGainWhatTheySay(t *testing.T) {
 	if !slices.IsSortedFunc(list, func(a, b Suggestion) int { return int(b.Gain()*1e6) - int(a.Gain()*1e6) }) || m.key(list[0].Site) != "c" {
 		t.Errorf("%+v", list)
 	}
+	// c: down when its line and the new link are, or both hubs.
+	if want := (1 - (1-0.01*0.01)*(1-0.001*0.001)) * MinutesPerYear; math.Abs(list[0].Then-want) > 1e-6 {
+		t.Errorf("another link leaves %v minutes, not %v", list[0].Then, want)
+	}
 	i := slices.IndexFunc(list, func(s Suggestion) bool { return s.Kind == "another-path" })
 	if i < 0 || list[i].Link != "cell" {
 		t.Fatalf("%+v", list)

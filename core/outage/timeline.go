@@ -83,11 +83,12 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 	if !was.ok || was.same(&now) && back.ok {
 		return nil, nil
 	}
+	var wasBack way
+	m.walk(m.none(), b, a, &wasBack)
 	l := was.legs[0]
-	for k := range was.n { // the first tunnel on the way that died
-		if x, y := m.ends(was.legs[k]); bench.state.dead[x] || bench.state.dead[y] {
-			l = was.legs[k]
-			break
+	for _, leg := range append(wasBack.legs[:wasBack.n:wasBack.n], was.legs[:was.n]...) {
+		if x, y := m.ends(leg); bench.state.dead[x] || bench.state.dead[y] {
+			l = leg // that died, on the way there if any did there
 		}
 	}
 	n := &m.nets[l.overlay]

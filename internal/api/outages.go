@@ -57,6 +57,7 @@ type SiteStanding struct {
 	Minutes float64  `json:"minutes" doc:"a year without any tunnel"`
 	Switch  float64  `json:"switch_minutes" doc:"a year besides, until failures are noticed"`
 	Unknown []string `json:"unknown" doc:"links without a figure; they count as always there"`
+	OwnOnly bool     `json:"own_only" doc:"too many links are involved: those of the hubs count as always there"`
 }
 
 // FateSheet is a shared fate of a site's links.
@@ -173,7 +174,7 @@ func standingOf(v *desk.View) Standing {
 			continue
 		}
 		a := m.Availability(i)
-		out.Sites = append(out.Sites, SiteStanding{v.Plan.Site(i).Key, a.Part * 100, a.Minutes, a.Switch, append([]string{}, a.Unknown...)})
+		out.Sites = append(out.Sites, SiteStanding{v.Plan.Site(i).Key, a.Part * 100, a.Minutes, a.Switch, append([]string{}, a.Unknown...), a.OwnOnly})
 	}
 	slices.SortStableFunc(out.Sites, func(a, b SiteStanding) int {
 		switch {

@@ -51,6 +51,7 @@ export type WalkSheet = components["schemas"]["WalkSheet"];
 export type Hit = components["schemas"]["Hit"];
 export type BareFinding = components["schemas"]["Finding"];
 export type FileDiff = components["schemas"]["FileDiff"];
+export type PartKind = "gateway" | "link" | "fate" | "provider" | "underlay" | "region";
 export type Outages = components["schemas"]["Outages"];
 export type OutageRow = components["schemas"]["OutageRow"];
 export type DetailSheet = components["schemas"]["DetailSheet"];

@@ -13,6 +13,7 @@ import {
   type EstateHead,
   type Overlay,
   type Parcel,
+  type PartKind,
   type Repair,
   type Site,
 } from "./client";
@@ -459,7 +460,7 @@ export const useAddLike = (at: Place) =>
     ),
   );
 
-export const useOutages = (at: Place, kinds: string[], limit: number, together: boolean) =>
+export const useOutages = (at: Place, kinds: PartKind[], limit: number, together: boolean) =>
   useQuery({
     ...ask(at, ["outages", kinds, limit, together], () =>
       answered(

@@ -2531,6 +2531,8 @@ export interface components {
              * @description a year without any tunnel
              */
             minutes: number;
+            /** @description too many links are involved: those of the hubs count as always there */
+            own_only: boolean;
             /** Format: double */
             percent: number;
             site: string;

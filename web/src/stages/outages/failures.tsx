@@ -1,5 +1,6 @@
 import { useState } from "react";
 import { useSearchParams } from "react-router";
+import type { PartKind } from "../../api/client";
 import type { Place } from "../../api/place";
 import { useOutages } from "../../api/queries";
 import { count } from "../../parts/number";
@@ -21,7 +22,7 @@ export function Failures({ at }: { at: Place }) {
   const chosen = params.getAll("fail");
   const kind = params.get("kind") ?? "";
   const together = params.get("together") === "yes";
-  const outages = useOutages(at, kind ? [kind] : [], limit, together);
+  const outages = useOutages(at, kind ? [kind as PartKind] : [], limit, together);
   const o = outages.data;
   const choose = (parts: string[], more: boolean) =>
     setParams((p) => {

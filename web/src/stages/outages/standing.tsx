@@ -41,6 +41,9 @@ export function Standing({ at }: { at: Place }) {
                       {x.unknown.length > 0 ? (
                         <span className="text-xs text-secondary"> no figure for {x.unknown.join(", ")}</span>
                       ) : null}
+                      {x.own_only ? (
+                        <span className="text-xs text-secondary"> its own links only</span>
+                      ) : null}
                     </td>
                     <td className="num">{x.percent.toFixed(4)}</td>
                     <td className="num">{short(x.minutes)}</td>
