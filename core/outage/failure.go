@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-
-	"wideknot/core/estate"
 )
 
 // Kind is what sort of part fails.
@@ -37,7 +35,7 @@ func (p Part) String() string { return string(p.Kind) + ":" + p.Name }
 func (p Part) MarshalText() ([]byte, error) { return []byte(p.String()), nil }
 
 // ParsePart reads KIND:NAME. Whether an estate has such a part is for
-// Model.Failing to say.
+// Model to say.
 func ParsePart(text string) (Part, error) {
 	kind, name, found := strings.Cut(text, ":")
 	if !found || !slices.Contains(Kinds, Kind(kind)) || name == "" {
@@ -98,62 +96,31 @@ func (m *Model) Parts() []Part {
 	return out
 }
 
-// matches reports whether the part's failure takes the link.
-func (p Part) matches(site *estate.Site, l *estate.Link) bool {
-	switch p.Kind {
-	case Link:
-		return p.Name == site.Key+"/"+l.Key
-	case Fate:
-		return slices.Contains(l.SharedFate, p.Name)
-	case Provider:
-		return l.Provider == p.Name
-	case Underlay:
-		return l.UnderlayOf() == p.Name
-	}
-	return false
-}
-
 // failing resolves parts to links and gateways. It names the part that the
 // estate does not have.
 func (m *Model) failing(parts []Part) (set, error) {
-	f := set{parts: parts}
+	takes := m.index(parts)
 	for _, p := range parts {
-		found := false
-		switch p.Kind {
-		case Gateway, Link: // without looking through the estate
-			key, _, _ := strings.Cut(p.Name, "/")
-			if i := m.Plan.SiteIndex(key); i >= 0 {
-				found = m.resolve(&f, p, i)
-			}
-		default:
-			for i := range m.Plan.Estate.Sites {
-				found = m.resolve(&f, p, i) || found
-			}
-		}
-		if !found {
-			return f, fmt.Errorf("the estate has no %s", p)
+		if _, found := takes[p]; !found {
+			return set{}, fmt.Errorf("the estate has no %s", p)
 		}
 	}
-	return f, nil
-}
-
-func (m *Model) resolve(f *set, p Part, i int) (found bool) {
-	site := m.Plan.Site(i)
-	if p.Kind == Gateway && p.Name == site.Key || p.Kind == Region && p.Name == site.Region {
-		f.gates = append(f.gates, i)
-		return true
-	}
-	for j := range site.Links {
-		if p.matches(site, &site.Links[j]) {
-			f.links = append(f.links, m.links[i]+j)
-			found = true
-		}
-	}
-	return found
+	return takes.of(parts), nil
 }
 
 // An index finds what each part takes without looking through the estate.
 type index map[Part]set
+
+// of joins what some parts take, the links in their order.
+func (x index) of(parts []Part) set {
+	f := set{parts: parts}
+	for _, p := range parts {
+		f.links = append(f.links, x[p].links...)
+		f.gates = append(f.gates, x[p].gates...)
+	}
+	slices.Sort(f.links)
+	return f
+}
 
 func (m *Model) index(parts []Part) index {
 	out := index{}

@@ -161,3 +161,27 @@ func (m *Model) backOf(there *way, from, to int, back *way) {
 		back.legs[k] = there.legs[there.n-1-k]
 	}
 }
+
+// ends returns the links, by number, at both ends of a leg.
+func (m *Model) ends(l leg) (a, b int32) {
+	n := &m.nets[l.overlay]
+	e := n.ends[n.start[l.adjacency]+l.tunnel]
+	return e[0], e[1]
+}
+
+// none is the state in which nothing has failed.
+func (m *Model) none() *state { return &m.base.none }
+
+// zonesOf returns the zones that a pair has and those that pass its way.
+func (m *Model) zonesOf(i, j int, w *way) (has, pass uint64) {
+	has = m.siteZone[i] | m.siteZone[j]
+	pass = has
+	if !m.narrowed {
+		return has, pass
+	}
+	for k := range w.n {
+		x, y := m.ends(w.legs[k])
+		pass &= m.linkZone[x] & m.linkZone[y]
+	}
+	return has, pass
+}

@@ -1,0 +1,390 @@
+package outage
+
+import (
+	"cmp"
+	"slices"
+
+	"wideknot/core/tunnel"
+)
+
+// A bench is what one evaluation works with; it is used again for the next, so
+// that a failure costs what it touches.
+type bench struct {
+	m     *Model
+	state state
+	load  loads
+	logL  []int // links whose load differs from the base
+	logG  []int
+	seenL []bool
+	seenG []bool
+
+	hit     []tunnel.End // adjacencies whose first tunnel is dead
+	touched []bool
+	list    []int // touched sites
+	direct  [][2]int
+	fallen  []fallen
+	lost    []int // pairs cut, by site
+	tally   []SiteOutcome
+	met     []bool
+	changed []int // sites with a tally
+	quiet   bool  // nobody but the dead is touched: no load grows
+	over    []bool
+	overG   []bool
+}
+
+// fallen is a pair that is cut.
+type fallen struct{ a, b int }
+
+func (m *Model) bench() *bench {
+	sites := len(m.Plan.Estate.Sites)
+	return &bench{
+		m: m, state: m.newState(), load: m.base.clone(),
+		seenL: make([]bool, len(m.sites)), seenG: make([]bool, sites), touched: make([]bool, sites),
+		lost: make([]int, sites), met: make([]bool, sites), tally: make([]SiteOutcome, sites), over: make([]bool, len(m.sites)), overG: make([]bool, sites),
+	}
+}
+
+// fail marks what is dead.
+func (b *bench) fail(f *set) {
+	for _, l := range f.links {
+		b.state.dead[l] = true
+	}
+	for _, g := range f.gates {
+		b.state.gone[g] = true
+		for l := b.m.links[g]; l < b.m.links[g+1]; l++ {
+			b.state.dead[l] = true
+		}
+	}
+}
+
+// touch finds the pairs whose way can differ. Only a first tunnel's death moves
+// anyone; spokes carry nobody else's traffic, so what joins a spoke to a hub
+// matters to the spoke's pairs alone.
+func (b *bench) touch(f *set) {
+	m := b.m
+	mark := func(site int) {
+		if !b.touched[site] {
+			b.touched[site] = true
+			b.list = append(b.list, site)
+		}
+	}
+	at := func(site int) {
+		for _, e := range m.Plan.Ends(site) {
+			n := &m.nets[e.Overlay]
+			a := &n.overlay.Adjacencies[e.Adjacency]
+			if e.Tunnel != 0 || b.state.first[e.Overlay][e.Adjacency] != 0 {
+				continue // the first tunnel stands for its adjacency, once
+			}
+			alive := m.alive(&b.state, a)
+			if alive == 0 {
+				continue
+			}
+			b.state.first[e.Overlay][e.Adjacency] = alive
+			b.hit = append(b.hit, e)
+			hubA, hubB := n.place[a.A] >= 0, n.place[a.B] >= 0
+			switch {
+			case hubA && hubB:
+				for _, s := range m.sharing[e.Overlay] {
+					mark(s)
+				}
+			case hubB:
+				mark(a.A)
+			case hubA:
+				mark(a.B)
+			default:
+				b.direct = append(b.direct, [2]int{min(a.A, a.B), max(a.A, a.B)})
+			}
+		}
+	}
+	for i, l := range f.links {
+		if i == 0 || m.sites[f.links[i-1]] != m.sites[l] {
+			at(m.sites[l])
+		}
+	}
+	for _, g := range f.gates {
+		mark(g)
+		at(g)
+	}
+}
+
+// pairs visits each pair with traffic that has a touched site, once, and the
+// direct pairs.
+func (b *bench) pairs(sites []int, in []bool, direct [][2]int, visit func(i, j int)) {
+	m := b.m
+	for _, i := range sites {
+		for _, o := range m.overlays[i] {
+			for _, j := range m.sharing[o] {
+				if i == j || in[j] && j < i {
+					continue
+				}
+				if len(m.overlays[i]) > 1 && len(m.overlays[j]) > 1 && m.firstCommon(i, j) != o {
+					continue // another overlay joins the two too, and has visited them
+				}
+				visit(min(i, j), max(i, j))
+			}
+		}
+	}
+	slices.SortFunc(direct, func(a, b [2]int) int { return cmp.Or(a[0]-b[0], a[1]-b[1]) })
+	for k, d := range direct {
+		if k > 0 && direct[k-1] == d || in[d[0]] || in[d[1]] || m.firstCommon(d[0], d[1]) < 0 {
+			continue
+		}
+		visit(d[0], d[1])
+	}
+}
+
+func (b *bench) at(site int) *SiteOutcome {
+	if !b.met[site] {
+		b.met[site] = true
+		b.tally[site] = SiteOutcome{Site: site}
+		b.changed = append(b.changed, site)
+	}
+	return &b.tally[site]
+}
+
+// run evaluates one failure.
+func (b *bench) run(f *set) Outcome {
+	m := b.m
+	b.fail(f)
+	b.touch(f)
+	b.quiet = len(b.direct) == 0
+	for _, s := range b.list {
+		b.quiet = b.quiet && b.state.gone[s]
+	}
+	out := Outcome{Parts: f.parts}
+	b.pairs(b.list, b.touched, b.direct, func(i, j int) { b.pair(i, j, &out) })
+	b.squeeze(&out)
+	isolated := func(site int) bool {
+		return b.state.gone[site] || b.lost[site] > 0 && b.lost[site] >= m.base.partners[site]
+	}
+	for _, p := range b.fallen {
+		x, y := isolated(p.a), isolated(p.b)
+		if x || !y {
+			b.at(p.a).Cut++
+		}
+		if y || !x {
+			b.at(p.b).Cut++
+		}
+	}
+	for _, g := range f.gates {
+		b.at(g).Verdict = Cut
+	}
+	for _, site := range b.changed {
+		t := b.tally[site]
+		switch {
+		case t.Cut > 0 || t.Verdict == Cut:
+			t.Verdict = Cut
+			if !b.state.gone[site] {
+				out.Lost++
+			}
+		case t.Squeezed > 0:
+			t.Verdict = Squeezed
+		default:
+			t.Verdict = Moved
+		}
+		if isolated(site) {
+			out.Isolated++
+		}
+		out.Sites = append(out.Sites, t)
+	}
+	slices.SortFunc(out.Sites, func(a, b SiteOutcome) int { return a.Site - b.Site })
+	b.reset(f)
+	return out
+}
+
+// pair judges one pair and moves its load.
+func (b *bench) pair(i, j int, out *Outcome) {
+	m := b.m
+	if len(m.stranded) > 0 && m.stranded[pairKey(i, j)] {
+		return
+	}
+	if b.quiet {
+		b.lose(i, j, out)
+		return
+	}
+	var there, back, wasThere, wasBack way
+	m.walk(m.none(), i, j, &wasThere)
+	m.walk(&b.state, i, j, &there)
+	if m.mirrored && there.same(&wasThere) {
+		return // all its tunnels are alive, and the way back takes the same
+	}
+	if there.ok {
+		m.walk(&b.state, j, i, &back)
+		m.backOf(&wasThere, j, i, &wasBack)
+	}
+	if there.same(&wasThere) && back.same(&wasBack) {
+		return
+	}
+	_, passed := m.zonesOf(i, j, &wasThere)
+	has, pass := m.zonesOf(i, j, &there)
+	b.carry(&wasThere, -m.flow(i, j)*shareOf(passed, has))
+	if !there.ok || !back.ok || has != 0 && pass == 0 {
+		b.lose(i, j, out)
+		return
+	}
+	b.carry(&there, m.flow(i, j)*shareOf(pass, has))
+	if pass&passed != passed {
+		out.Squeezed++
+		b.blame(b.first(&there, func(l int32) bool { return m.linkZone[l] != ^uint64(0) }), i, j)
+		return
+	}
+	out.Moved++
+	if b.moves(i, &wasThere, &there, true) || b.moves(i, &wasBack, &back, false) {
+		b.at(i).Moved++
+	}
+	if b.moves(j, &wasThere, &there, false) || b.moves(j, &wasBack, &back, true) {
+		b.at(j).Moved++
+	}
+}
+
+// lose counts a pair that is cut.
+func (b *bench) lose(i, j int, out *Outcome) {
+	out.Cut++
+	b.lost[i]++
+	b.lost[j]++
+	b.fallen = append(b.fallen, fallen{i, j})
+}
+
+// blame counts a squeezed pair for the one of its sites where it is narrow, or
+// for both when it is narrow elsewhere.
+func (b *bench) blame(at, i, j int) {
+	if at == i || at == j {
+		b.at(at).Squeezed++
+		return
+	}
+	b.at(i).Squeezed++
+	b.at(j).Squeezed++
+}
+
+// moves reports whether a walk moved at one of its ends: the first leg or the
+// last differs, and not only because a hub's spoke lost its side of it.
+func (b *bench) moves(site int, was, now *way, first bool) bool {
+	if was.n == 0 || now.n == 0 {
+		return false
+	}
+	x, y := was.legs[0], now.legs[0]
+	if !first {
+		x, y = was.legs[was.n-1], now.legs[now.n-1]
+	}
+	if x == y {
+		return false
+	}
+	if b.m.nets[x.overlay].place[site] < 0 {
+		return true
+	}
+	near, far := b.m.ends(x)
+	if b.m.sites[near] != site {
+		near, far = far, near
+	}
+	return b.state.dead[near] || b.m.nets[x.overlay].place[b.m.sites[far]] >= 0
+}
+
+// squeeze finds the links and gateways with more than they can carry, and the
+// pairs that cross them.
+func (b *bench) squeeze(out *Outcome) {
+	m := b.m
+	for _, l := range b.logL {
+		if c := m.capacity[l]; c > 0 && b.load.link[l] > c*slack && b.load.link[l] > m.base.link[l]+tiny {
+			b.over[l] = true
+			out.Over = append(out.Over, Over{m.sites[l], l - m.links[m.sites[l]], m.base.link[l], b.load.link[l], c})
+		}
+	}
+	for _, g := range b.logG {
+		if c := m.through[g]; c > 0 && b.load.gate[g] > c*slack && b.load.gate[g] > m.base.gate[g]+tiny {
+			b.overG[g] = true
+			out.Over = append(out.Over, Over{g, -1, m.base.gate[g], b.load.gate[g], c})
+		}
+	}
+	if len(out.Over) == 0 {
+		return
+	}
+	slices.SortFunc(out.Over, func(a, b Over) int { return cmp.Or(a.Site-b.Site, a.Link-b.Link) })
+	in := make([]bool, len(m.Plan.Estate.Sites))
+	var sites []int
+	for _, o := range out.Over {
+		if in[o.Site] {
+			continue
+		}
+		in[o.Site] = true
+		for i := range m.nets {
+			if m.nets[i].place[o.Site] >= 0 { // anyone may come by it
+				for _, s := range m.sharing[i] {
+					in[s] = true
+				}
+			}
+		}
+	}
+	for site, yes := range in {
+		if yes {
+			sites = append(sites, site)
+		}
+	}
+	full := func(l int32) bool { return b.over[l] || b.overG[m.sites[l]] }
+	var there, back, was, wasBack way
+	b.pairs(sites, in, nil, func(i, j int) {
+		m.walk(&b.state, i, j, &there)
+		at := b.first(&there, full)
+		if at < 0 || len(m.stranded) > 0 && m.stranded[pairKey(i, j)] {
+			return
+		}
+		if m.walk(&b.state, j, i, &back); !there.ok || !back.ok {
+			return
+		}
+		m.walk(m.none(), i, j, &was)
+		_, passed := m.zonesOf(i, j, &was)
+		if _, pass := m.zonesOf(i, j, &there); pass&passed != passed {
+			return // it is counted already
+		}
+		if m.backOf(&was, j, i, &wasBack); !there.same(&was) || !back.same(&wasBack) {
+			out.Moved--
+		}
+		out.Squeezed++
+		b.blame(at, i, j)
+	})
+}
+
+// first returns the site of the first link on a walk that is narrow, or -1.
+func (b *bench) first(w *way, narrow func(link int32) bool) int {
+	for k := range w.n {
+		x, y := b.m.ends(w.legs[k])
+		for _, l := range [2]int32{x, y} {
+			if narrow(l) {
+				return b.m.sites[l]
+			}
+		}
+	}
+	return -1
+}
+
+// reset makes the bench ready for the next failure.
+func (b *bench) reset(f *set) {
+	m := b.m
+	for _, l := range f.links {
+		b.state.dead[l] = false
+	}
+	for _, g := range f.gates {
+		b.state.gone[g] = false
+		for l := m.links[g]; l < m.links[g+1]; l++ {
+			b.state.dead[l] = false
+		}
+	}
+	for _, e := range b.hit {
+		b.state.first[e.Overlay][e.Adjacency] = 0
+	}
+	for _, l := range b.logL {
+		b.load.link[l], b.seenL[l], b.over[l] = m.base.link[l], false, false
+	}
+	for _, g := range b.logG {
+		b.load.gate[g], b.seenG[g], b.overG[g] = m.base.gate[g], false, false
+	}
+	for _, s := range b.list {
+		b.touched[s] = false
+	}
+	for _, p := range b.fallen {
+		b.lost[p.a], b.lost[p.b] = 0, 0
+	}
+	for _, s := range b.changed {
+		b.met[s] = false
+	}
+	b.hit, b.logL, b.logG, b.list, b.direct, b.fallen, b.changed = b.hit[:0], b.logL[:0], b.logG[:0], b.list[:0], b.direct[:0], b.fallen[:0], b.changed[:0]
+}
