@@ -1,11 +1,4 @@
-import {
-  keepPreviousData,
-  type QueryClient,
-  useMutation,
-  useQueries,
-  useQuery,
-  useQueryClient,
-} from "@tanstack/react-query";
+import { type QueryClient, useMutation, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
 import {
   type About,
   answered,
@@ -13,13 +6,12 @@ import {
   type EstateHead,
   type Overlay,
   type Parcel,
-  type PartKind,
   type Repair,
   type Site,
 } from "./client";
 import type { Place } from "./place";
 
-const inPlace = (at: Place) => ({ path: { ...at } });
+export const inPlace = (at: Place) => ({ path: { ...at } });
 
 export const useEstates = () =>
   useQuery({ queryKey: ["estates"], queryFn: () => answered(client.GET("/api/estates")) });
@@ -76,7 +68,7 @@ function refresh(queries: QueryClient, at: Place, head: EstateHead) {
   queries.invalidateQueries({ queryKey: ["card", at.estate] });
 }
 
-function useEdit<Input>(at: Place, run: (input: Input) => Promise<EstateHead>) {
+export function useEdit<Input>(at: Place, run: (input: Input) => Promise<EstateHead>) {
   const queries = useQueryClient();
   return useMutation({ mutationFn: run, onSuccess: (head) => refresh(queries, at, head) });
 }
@@ -243,7 +235,7 @@ export const useCatchUp = (at: Place) =>
     ),
   );
 
-const ask = <T>(at: Place, name: unknown[], queryFn: () => Promise<T>) => ({
+export const ask = <T>(at: Place, name: unknown[], queryFn: () => Promise<T>) => ({
   queryKey: [at.estate, at.draft, ...name],
   queryFn,
 });
@@ -296,7 +288,7 @@ export const useRepairAll = (at: Place) =>
     ),
   );
 
-const inOverlay = (at: Place, overlay: string) => ({ path: { ...at, overlay } });
+export const inOverlay = (at: Place, overlay: string) => ({ path: { ...at, overlay } });
 
 export const useLoom = (at: Place, overlay: string) =>
   useQuery(
@@ -458,92 +450,4 @@ export const useAddLike = (at: Place) =>
         body: input.site,
       }),
     ),
-  );
-
-export const useOutages = (at: Place, kinds: PartKind[], limit: number, together: boolean) =>
-  useQuery({
-    ...ask(at, ["outages", kinds, limit, together], () =>
-      answered(
-        client.GET("/api/estates/{estate}/drafts/{draft}/outages", {
-          params: { path: { ...at }, query: { kind: kinds, limit, together } },
-        }),
-      ),
-    ),
-    placeholderData: keepPreviousData,
-  });
-
-export const useOutage = (at: Place, fail: string[]) =>
-  useQuery({
-    ...ask(at, ["outage", fail], () =>
-      answered(
-        client.GET("/api/estates/{estate}/drafts/{draft}/outages/state", {
-          params: { path: { ...at }, query: { fail } },
-        }),
-      ),
-    ),
-    enabled: fail.length > 0,
-  });
-
-export const useCourse = (at: Place, fail: string[], a: string, b: string) =>
-  useQuery({
-    ...ask(at, ["course", fail, a, b], () =>
-      answered(
-        client.GET("/api/estates/{estate}/drafts/{draft}/outages/timeline", {
-          params: { path: { ...at }, query: { fail, a, b } },
-        }),
-      ),
-    ),
-    enabled: fail.length > 0 && a !== "" && b !== "" && a !== b,
-  });
-
-export const useStanding = (at: Place) =>
-  useQuery(
-    ask(at, ["standing"], () =>
-      answered(client.GET("/api/estates/{estate}/drafts/{draft}/outages/standing", { params: inPlace(at) })),
-    ),
-  );
-
-export const useOutageChanges = (at: Place) =>
-  useQuery(
-    ask(at, ["outage-changes"], () =>
-      answered(client.GET("/api/estates/{estate}/drafts/{draft}/outages/changes", { params: inPlace(at) })),
-    ),
-  );
-
-export const useRankLinks = (at: Place) =>
-  useEdit(at, (body: { sites: string[]; first: string[] }) =>
-    answered(client.PUT("/api/estates/{estate}/drafts/{draft}/link-order", { params: inPlace(at), body })),
-  );
-
-export const useLimitLinks = (at: Place) =>
-  useEdit(at, (body: { sites: string[]; link: string; zones: string[] }) =>
-    answered(client.PUT("/api/estates/{estate}/drafts/{draft}/link-zones", { params: inPlace(at), body })),
-  );
-
-export const useShed = (at: Place) =>
-  useEdit(at, (zones: string[]) =>
-    answered(
-      client.PUT("/api/estates/{estate}/drafts/{draft}/shed", { params: inPlace(at), body: { zones } }),
-    ),
-  );
-
-export const useProbe = (at: Place) =>
-  useEdit(
-    at,
-    (input: {
-      overlay: string;
-      probe: {
-        interval_ms: number;
-        misses: number;
-        successes: number;
-        timeout_ms: number;
-        target: "far-end" | "far-lan";
-      };
-    }) =>
-      answered(
-        client.PUT("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/probe", {
-          params: inOverlay(at, input.overlay),
-          body: input.probe,
-        }),
-      ),
   );

@@ -1,10 +1,11 @@
 import { X } from "lucide-react";
 import { type PointerEvent, type ReactNode, useEffect, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import type { Finding } from "../api/client";
 import { type Place, pageOf } from "../api/place";
 import { useBothEnds, useFindings, useSites } from "../api/queries";
 import { LinkBars } from "../stages/survey/link-bars";
+import { useAddress } from "./address";
 import { placeOf } from "./findings";
 import { type Look, lookAt, lookOf } from "./look";
 import { Mark } from "./mark";
@@ -19,17 +20,10 @@ const WIDE = 640;
  * its places in the stages. Its left edge is dragged, or moved with the arrows.
  */
 export function Inspector({ at }: { at: Place }) {
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useAddress();
   const look = lookOf(params.get("look") ?? "");
   const [width, setWidth] = useState(300);
-  const close = () =>
-    setParams(
-      (p) => {
-        p.delete("look");
-        return p;
-      },
-      { replace: true },
-    );
+  const close = () => set({ look: "" });
   // "i" looks at what the focus is in.
   useEffect(() => {
     const press = (e: KeyboardEvent) => {
@@ -37,26 +31,20 @@ export function Inspector({ at }: { at: Place }) {
       const held = on?.closest<HTMLElement>("[data-look], [data-site]")?.dataset;
       const look = held?.look ?? held?.site;
       if (e.key === "i" && look && !on?.closest("input, textarea, select") && !e.ctrlKey && !e.metaKey) {
-        setParams(
-          (p) => {
-            p.set("look", look);
-            return p;
-          },
-          { replace: true },
-        );
+        set({ look });
       }
     };
     addEventListener("keydown", press);
     return () => removeEventListener("keydown", press);
-  }, [setParams]);
+  }, [set]);
   if (!look) {
     return null;
   }
-  const set = (w: number) => setWidth(Math.min(WIDE, Math.max(NARROW, w)));
+  const resize = (w: number) => setWidth(Math.min(WIDE, Math.max(NARROW, w)));
   const drag = (e: PointerEvent<HTMLHRElement>) => {
     e.currentTarget.setPointerCapture(e.pointerId);
     if (e.buttons === 1) {
-      set(innerWidth - e.clientX);
+      resize(innerWidth - e.clientX);
     }
   };
   return (
@@ -75,7 +63,7 @@ export function Inspector({ at }: { at: Place }) {
         className="absolute left-0 top-0 h-full w-1.5 border-0 cursor-ew-resize hover:bg-base-300 touch-none"
         onPointerDown={drag}
         onPointerMove={drag}
-        onKeyDown={(e) => set(width + ({ ArrowLeft: 20, ArrowRight: -20 }[e.key] ?? 0))}
+        onKeyDown={(e) => resize(width + ({ ArrowLeft: 20, ArrowRight: -20 }[e.key] ?? 0))}
       />
       <button
         type="button"

@@ -1,6 +1,7 @@
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { type Place, pageOf, usePlace } from "../../api/place";
 import { useEstate, useFindings, useMayEdit, useReserve, useSpace } from "../../api/queries";
+import { useAddress } from "../../parts/address";
 import { FindingList } from "../../parts/findings";
 import { Repairs } from "../../parts/repairs";
 import { StageHead } from "../../parts/stage-head";
@@ -15,26 +16,13 @@ export default function Addresses() {
   const findings = useFindings(at);
   const space = useSpace(at);
   const head = useEstate(at).data;
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useAddress();
   const here = (findings.data ?? []).filter((f) => f.stage === "addresses");
   const elsewhere = (findings.data ?? []).length - here.length;
   const held = space.data?.held ?? [];
   const chosen = held.find(
     (h) => h.prefix === params.get("prefix") && (h.site ?? "") === (params.get("site") ?? ""),
   );
-  const set = (values: Record<string, string>) =>
-    setParams(
-      (p) => {
-        for (const [name, value] of Object.entries(values)) {
-          p.delete(name);
-          if (value) {
-            p.set(name, value);
-          }
-        }
-        return p;
-      },
-      { replace: true },
-    );
   return (
     <div className="pb-4 h-full flex flex-col">
       <StageHead title="Addresses">

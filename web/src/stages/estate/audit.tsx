@@ -1,7 +1,8 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { useParams, useSearchParams } from "react-router";
+import { useParams } from "react-router";
 import { answered, client } from "../../api/client";
 import { useCard } from "../../api/queries";
+import { useAddress } from "../../parts/address";
 import { AuditList } from "../../parts/audit-list";
 import { DeskFrame, estateTabs } from "../../parts/desk-frame";
 import { Trouble } from "../../parts/trouble";
@@ -19,7 +20,7 @@ const families = [
 export default function Audit() {
   const { estate = "" } = useParams();
   const card = useCard(estate).data;
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useAddress();
   const filter: Record<string, string> = {};
   for (const name of ["who", "action", "text"]) {
     const value = params.get(name);
@@ -48,17 +49,6 @@ export default function Audit() {
     initialPageParam: 0,
     getNextPageParam: (last) => (last.length === 100 ? last[last.length - 1]?.id : undefined),
   });
-  const set = (name: string, value: string) =>
-    setParams(
-      (p) => {
-        p.delete(name);
-        if (value) {
-          p.set(name, value);
-        }
-        return p;
-      },
-      { replace: true },
-    );
   const input = (name: string, label: string, type = "text") => (
     <label className="text-xs text-secondary">
       {label}
@@ -66,7 +56,7 @@ export default function Audit() {
         className="cell text-base-content"
         type={type}
         value={params.get(name) ?? ""}
-        onChange={(e) => set(name, e.target.value)}
+        onChange={(e) => set({ [name]: e.target.value })}
       />
     </label>
   );
@@ -84,7 +74,7 @@ export default function Audit() {
           <select
             className="cell text-base-content"
             value={params.get("action") ?? ""}
-            onChange={(e) => set("action", e.target.value)}
+            onChange={(e) => set({ action: e.target.value })}
           >
             {families.map(([value, name]) => (
               <option key={value} value={value}>

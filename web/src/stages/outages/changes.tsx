@@ -1,6 +1,7 @@
 import { Link } from "react-router";
+import { useOutageChanges } from "../../api/outages";
 import { type Place, pageOf } from "../../api/place";
-import { useEstate, useOutageChanges } from "../../api/queries";
+import { useEstate } from "../../api/queries";
 import { count } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";

@@ -1,52 +1,27 @@
-import { useSearchParams } from "react-router";
 import type { Moment } from "../../api/client";
+import { useCourse } from "../../api/outages";
 import type { Place } from "../../api/place";
-import { useCourse, useSites } from "../../api/queries";
+import { useSites } from "../../api/queries";
+import { useAddress } from "../../parts/address";
 import { Trouble } from "../../parts/trouble";
 import { short } from "./words";
 
 /** Course tells a failure and its repair for the traffic of two sites. */
 export function Course({ at, fail, sites }: { at: Place; fail: string[]; sites: string[] }) {
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useAddress();
   const all = (useSites(at).data ?? []).map((s) => s.key);
-  const a = params.get("a") ?? params.get("at") ?? sites[0] ?? "";
-  const b = params.get("b") ?? all.find((s) => s !== a) ?? "";
+  const a = params.get("a") || params.get("at") || sites[0] || "";
+  const b = params.get("b") || all.find((s) => s !== a) || "";
   const course = useCourse(at, fail, a, b);
-  const set = (name: string, site: string) =>
-    setParams(
-      (p) => {
-        p.set(name, site);
-        return p;
-      },
-      { replace: true },
-    );
   const c = course.data;
   return (
     <>
       <h3 className="text-sm mt-3">Second by second</h3>
       <p className="flex gap-2 items-center text-[13px]">
         between
-        <select
-          className="cell w-36"
-          aria-label="One site"
-          value={a}
-          onChange={(e) => set("a", e.target.value)}
-        >
-          {all.map((s) => (
-            <option key={s}>{s}</option>
-          ))}
-        </select>
+        <Pick label="One site" sites={all} value={a} onPick={(site) => set({ a: site })} />
         and
-        <select
-          className="cell w-36"
-          aria-label="Other site"
-          value={b}
-          onChange={(e) => set("b", e.target.value)}
-        >
-          {all.map((s) => (
-            <option key={s}>{s}</option>
-          ))}
-        </select>
+        <Pick label="Other site" sites={all} value={b} onPick={(site) => set({ b: site })} />
       </p>
       <Trouble error={course.error} />
       {c && c.moments.length === 0 ? (
@@ -78,6 +53,21 @@ export function Course({ at, fail, sites }: { at: Place; fail: string[]; sites: 
         </p>
       ) : null}
     </>
+  );
+}
+
+function Pick(props: { label: string; sites: string[]; value: string; onPick: (site: string) => void }) {
+  return (
+    <select
+      className="cell w-36"
+      aria-label={props.label}
+      value={props.value}
+      onChange={(e) => props.onPick(e.target.value)}
+    >
+      {props.sites.map((s) => (
+        <option key={s}>{s}</option>
+      ))}
+    </select>
   );
 }
 

@@ -1,8 +1,9 @@
 import { X } from "lucide-react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import type { DetailSheet, LineSheet } from "../../api/client";
+import { useOutage } from "../../api/outages";
 import { type Place, pageOf } from "../../api/place";
-import { useOutage } from "../../api/queries";
+import { useAddress } from "../../parts/address";
 import { lookAt } from "../../parts/look";
 import { count } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
@@ -62,7 +63,7 @@ export function Detail(props: {
 }
 
 function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useAddress();
   const sites = d.sites ?? [];
   const asked = params.get("at") ?? "";
   const site = sites.some((s) => s.site === asked) ? asked : "";
@@ -97,15 +98,7 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
               className="cell w-44 font-normal ml-auto"
               aria-label="At which site"
               value={site}
-              onChange={(e) =>
-                setParams(
-                  (p) => {
-                    p.set("at", e.target.value);
-                    return p;
-                  },
-                  { replace: true },
-                )
-              }
+              onChange={(e) => set({ at: e.target.value })}
             >
               <option value="">at all {sites.length} sites</option>
               {sites.map((s) => (

@@ -1,8 +1,8 @@
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import type { PartKind } from "../../api/client";
+import { useOutages } from "../../api/outages";
 import type { Place } from "../../api/place";
-import { useOutages } from "../../api/queries";
+import { useAddress } from "../../parts/address";
 import { count } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
@@ -17,24 +17,17 @@ const FEW = 200;
  * to see what takes over; with Ctrl further ones fail together with it.
  */
 export function Failures({ at }: { at: Place }) {
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useAddress();
   const [limit, setLimit] = useState(FEW);
   const chosen = params.getAll("fail");
   const kind = params.get("kind") ?? "";
   const together = params.get("together") === "yes";
   const outages = useOutages(at, kind ? [kind as PartKind] : [], limit, together);
   const o = outages.data;
-  const choose = (parts: string[], more: boolean) =>
-    setParams((p) => {
-      const now = p.getAll("fail");
-      p.delete("fail");
-      const kept = now.filter((n) => !parts.includes(n));
-      const next = more ? (kept.length < now.length ? kept : [...now, ...parts]) : parts;
-      for (const n of next) {
-        p.append("fail", n);
-      }
-      return p;
-    });
+  const choose = (parts: string[], more: boolean) => {
+    const kept = chosen.filter((n) => !parts.includes(n));
+    set({ fail: more ? (kept.length < chosen.length ? kept : [...chosen, ...parts]) : parts });
+  };
   return (
     <div
       className={`grid gap-5 h-full min-h-0 ${chosen.length > 0 ? "grid-cols-[minmax(0,1fr)_minmax(360px,430px)]" : ""}`}
@@ -45,15 +38,7 @@ export function Failures({ at }: { at: Place }) {
             className="cell w-40 shrink-0"
             aria-label="What fails"
             value={kind}
-            onChange={(e) =>
-              setParams((p) => {
-                p.delete("kind");
-                if (e.target.value) {
-                  p.set("kind", e.target.value);
-                }
-                return p;
-              })
-            }
+            onChange={(e) => set({ kind: e.target.value })}
           >
             <option value="">whatever can fail</option>
             {Object.entries(kinds).map(([k, name]) => (
@@ -66,15 +51,7 @@ export function Failures({ at }: { at: Place }) {
             <input
               type="checkbox"
               checked={together}
-              onChange={(e) =>
-                setParams((p) => {
-                  p.delete("together");
-                  if (e.target.checked) {
-                    p.set("together", "yes");
-                  }
-                  return p;
-                })
-              }
+              onChange={(e) => set({ together: e.target.checked ? "yes" : "" })}
             />
             every two together
           </label>
@@ -120,17 +97,7 @@ export function Failures({ at }: { at: Place }) {
         ) : null}
       </div>
       {chosen.length > 0 ? (
-        <Detail
-          at={at}
-          fail={chosen}
-          onChoose={choose}
-          onClose={() =>
-            setParams((p) => {
-              p.delete("fail");
-              return p;
-            })
-          }
-        />
+        <Detail at={at} fail={chosen} onChoose={choose} onClose={() => set({ fail: [] })} />
       ) : null}
     </div>
   );

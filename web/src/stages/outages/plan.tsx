@@ -1,16 +1,9 @@
 import { ArrowDown, ArrowUp } from "lucide-react";
 import { useState } from "react";
 import type { LedgerSite, TimingSheet } from "../../api/client";
+import { useLimitLinks, useProbe, useRankLinks, useShed, useStanding } from "../../api/outages";
 import type { Place } from "../../api/place";
-import {
-  useLimitLinks,
-  useMayEdit,
-  useProbe,
-  useRankLinks,
-  useShed,
-  useSites,
-  useStanding,
-} from "../../api/queries";
+import { useMayEdit, useSites } from "../../api/queries";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { short } from "./words";

@@ -1,6 +1,6 @@
 import { Link } from "react-router";
+import { useStanding } from "../../api/outages";
 import { type Place, pageOf } from "../../api/place";
-import { useStanding } from "../../api/queries";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { short } from "./words";

@@ -1,8 +1,8 @@
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import { type LedgerSite, type Overlay, Problem, type ShapedOverlay } from "../../api/client";
 import type { Place } from "../../api/place";
 import { useDeleteOverlay, useSaveOverlay } from "../../api/queries";
+import { useAddress } from "../../parts/address";
 import { Field } from "../../parts/field";
 import { count } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
@@ -63,22 +63,9 @@ export function OverlayForm({
       );
     }
   };
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useAddress();
   const open = { a: params.get("a") ?? "", b: params.get("b") ?? "" };
   const view = params.get("view") ?? "loom";
-  const set = (values: Record<string, string>) =>
-    setParams(
-      (p) => {
-        for (const [name, value] of Object.entries(values)) {
-          p.delete(name);
-          if (value) {
-            p.set(name, value);
-          }
-        }
-        return p;
-      },
-      { replace: true },
-    );
   const show = (a: string, b: string) => set({ a, b });
   const refusedPool = Object.entries(refused).find(([path]) => path.startsWith("transit"))?.[1];
   return (

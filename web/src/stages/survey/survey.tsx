@@ -1,9 +1,10 @@
 import { Plus } from "lucide-react";
 import { useRef } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import type { LedgerSite } from "../../api/client";
 import { apiOf, type Place, usePlace } from "../../api/place";
 import { useEstate, useMayEdit, useSites } from "../../api/queries";
+import { useAddress } from "../../parts/address";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
@@ -15,22 +16,9 @@ export default function Survey() {
   const sites = useSites(at);
   const head = useEstate(at);
   const mayEdit = useMayEdit(at);
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useAddress();
   const open = params.get("site") ?? "";
-  const show = (site: string) =>
-    setParams(
-      (p) => {
-        p.delete("link");
-        p.delete("prefix");
-        if (site) {
-          p.set("site", site);
-        } else {
-          p.delete("site");
-        }
-        return p;
-      },
-      { replace: true },
-    );
+  const show = (site: string) => set({ link: "", prefix: "", site });
   const { rows, deleted } = useKept(sites.data, open);
   return (
     <div className="h-full flex flex-col">
@@ -43,15 +31,7 @@ export default function Survey() {
               aria-label="Filter the ledger"
               placeholder="Filter: name, prefix, provider"
               value={params.get("q") ?? ""}
-              onChange={(e) =>
-                setParams(
-                  (p) => {
-                    p.set("q", e.target.value);
-                    return p;
-                  },
-                  { replace: true },
-                )
-              }
+              onChange={(e) => set({ q: e.target.value })}
             />
             <Link className="btn btn-sm" to="regions">
               Regions

@@ -1,0 +1,92 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { answered, client, type PartKind } from "./client";
+import type { Place } from "./place";
+import { ask, inOverlay, inPlace, useEdit } from "./queries";
+
+export const useOutages = (at: Place, kinds: PartKind[], limit: number, together: boolean) =>
+  useQuery({
+    ...ask(at, ["outages", kinds, limit, together], () =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/outages", {
+          params: { path: { ...at }, query: { kind: kinds, limit, together } },
+        }),
+      ),
+    ),
+    placeholderData: keepPreviousData,
+  });
+
+export const useOutage = (at: Place, fail: string[]) =>
+  useQuery({
+    ...ask(at, ["outage", fail], () =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/outages/state", {
+          params: { path: { ...at }, query: { fail } },
+        }),
+      ),
+    ),
+    enabled: fail.length > 0,
+  });
+
+export const useCourse = (at: Place, fail: string[], a: string, b: string) =>
+  useQuery({
+    ...ask(at, ["course", fail, a, b], () =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/outages/timeline", {
+          params: { path: { ...at }, query: { fail, a, b } },
+        }),
+      ),
+    ),
+    enabled: fail.length > 0 && a !== "" && b !== "" && a !== b,
+  });
+
+export const useStanding = (at: Place) =>
+  useQuery(
+    ask(at, ["standing"], () =>
+      answered(client.GET("/api/estates/{estate}/drafts/{draft}/outages/standing", { params: inPlace(at) })),
+    ),
+  );
+
+export const useOutageChanges = (at: Place) =>
+  useQuery(
+    ask(at, ["outage-changes"], () =>
+      answered(client.GET("/api/estates/{estate}/drafts/{draft}/outages/changes", { params: inPlace(at) })),
+    ),
+  );
+
+export const useRankLinks = (at: Place) =>
+  useEdit(at, (body: { sites: string[]; first: string[] }) =>
+    answered(client.PUT("/api/estates/{estate}/drafts/{draft}/link-order", { params: inPlace(at), body })),
+  );
+
+export const useLimitLinks = (at: Place) =>
+  useEdit(at, (body: { sites: string[]; link: string; zones: string[] }) =>
+    answered(client.PUT("/api/estates/{estate}/drafts/{draft}/link-zones", { params: inPlace(at), body })),
+  );
+
+export const useShed = (at: Place) =>
+  useEdit(at, (zones: string[]) =>
+    answered(
+      client.PUT("/api/estates/{estate}/drafts/{draft}/shed", { params: inPlace(at), body: { zones } }),
+    ),
+  );
+
+export const useProbe = (at: Place) =>
+  useEdit(
+    at,
+    (input: {
+      overlay: string;
+      probe: {
+        interval_ms: number;
+        misses: number;
+        successes: number;
+        timeout_ms: number;
+        target: "far-end" | "far-lan";
+      };
+    }) =>
+      answered(
+        client.PUT("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/probe", {
+          params: inOverlay(at, input.overlay),
+          body: input.probe,
+        }),
+      ),
+  );
