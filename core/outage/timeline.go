@@ -3,6 +3,7 @@ package outage
 import (
 	"cmp"
 	"fmt"
+	"slices"
 
 	"wideknot/core/estate"
 )
@@ -85,12 +86,12 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 	}
 	var wasBack way
 	m.walk(m.none(), b, a, &wasBack)
-	l := was.legs[0]
-	for _, leg := range append(wasBack.legs[:wasBack.n:wasBack.n], was.legs[:was.n]...) {
-		if x, y := m.ends(leg); bench.state.dead[x] || bench.state.dead[y] {
-			l = leg // that died, on the way there if any did there
-		}
-	}
+	// The first tunnel that died on the way there, else on the way back.
+	ways := append(slices.Clone(was.legs[:was.n]), wasBack.legs[:wasBack.n]...)
+	l := ways[max(0, slices.IndexFunc(ways, func(l leg) bool {
+		x, y := m.ends(l)
+		return bench.state.dead[x] || bench.state.dead[y]
+	}))]
 	n := &m.nets[l.overlay]
 	adjacency := &n.overlay.Adjacencies[l.adjacency]
 	dead := m.Plan.Ident(&adjacency.Tunnels[l.tunnel])
@@ -99,8 +100,13 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 	for i := range t.Misses {
 		out = append(out, Moment{After: t.Interval*float64(i+1) + t.Timeout, Phase: "missed", Text: fmt.Sprintf("probe %d of %d gets no answer within %g s", i+1, t.Misses, t.Timeout)})
 	}
-	ends := key(adjacency.A) + " and " + key(adjacency.B)
-	out[len(out)-1] = Moment{After: t.Detect, Phase: "detect", Text: fmt.Sprintf("probe %d of %d is missed too: %s take the tunnel for dead", t.Misses, t.Misses, ends)}
+	ends := key(adjacency.A) + " and " + key(adjacency.B) + " take"
+	for i, site := range [2]int{adjacency.A, adjacency.B} {
+		if bench.state.gone[site] {
+			ends = key([2]int{adjacency.B, adjacency.A}[i]) + " takes"
+		}
+	}
+	out[len(out)-1] = Moment{After: t.Detect, Phase: "detect", Text: fmt.Sprintf("probe %d of %d is missed too: %s the tunnel for dead", t.Misses, t.Misses, ends)}
 	if !now.ok || !back.ok {
 		at := now.at
 		if now.ok {
@@ -118,7 +124,7 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 	to := &m.nets[next.overlay].overlay.Adjacencies[next.adjacency]
 	stand := m.Plan.Ident(&to.Tunnels[next.tunnel])
 	out = append(out,
-		Moment{After: t.Detect, Phase: "switch", Text: fmt.Sprintf("their routes lead into %s, which stood by and is probed all the time", stand)},
+		Moment{After: t.Detect, Phase: "switch", Text: fmt.Sprintf("the routes lead into %s then, which stood by and is probed all the time", stand)},
 		Moment{After: t.Detect, Phase: "recover", Text: fmt.Sprintf("traffic flows again, after at most %.3g s, at best %.3g s", t.Detect, t.Best)},
 		Moment{After: 0, Repaired: true, Phase: "repair", Text: fmt.Sprintf("%s is repaired; %s answers probes again", partsText(parts), dead)},
 		Moment{After: t.Return, Repaired: true, Phase: "hold", Text: fmt.Sprintf("%d probes in a row were answered; one miss would have started the count again, so a flapping link stays out", t.Successes)},

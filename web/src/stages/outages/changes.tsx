@@ -17,10 +17,15 @@ export function Changes({ at }: { at: Place }) {
     <div className="pb-10 max-w-4xl">
       <Trouble error={changes.error} />
       {changes.isPending ? <Waiting what="both states" /> : null}
-      {changes.data ? (
+      {head?.base === 0 ? (
+        <p className="text-secondary">
+          Nothing is released yet, so there is nothing to compare with: every failure here is new.
+        </p>
+      ) : null}
+      {changes.data && head && head.base > 0 ? (
         <p className="mb-2" role="status">
-          Against release {head?.base ?? 0}: <strong>{count(list.length - better)}</strong> sites are hit
-          harder by a failure, <strong>{count(better)}</strong> less hard; all others alike.
+          Against release {head.base}: <strong>{count(list.length - better)}</strong> sites are hit harder by
+          a failure, <strong>{count(better)}</strong> less hard; all others alike.
         </p>
       ) : null}
       {list.length > 0 ? (

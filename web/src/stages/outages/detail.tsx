@@ -180,12 +180,18 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
 function Lines({ lines }: { lines: LineSheet[] }) {
   const more = lines.filter((l) => !l.dead && l.after_mbps > l.before_mbps);
   const shown = more.slice(0, 12);
+  const title = <h3 className="text-sm mt-3">Does it fit?</h3>;
   if (shown.length === 0) {
-    return null;
+    return (
+      <>
+        {title}
+        <p className="text-secondary">Nothing has more to carry than before.</p>
+      </>
+    );
   }
   return (
     <>
-      <h3 className="text-sm mt-3">Does it fit?</h3>
+      {title}
       <table className="ruled text-[13px]">
         <thead>
           <tr>

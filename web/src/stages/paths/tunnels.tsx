@@ -63,7 +63,7 @@ function PeerTunnels({ tunnels, at }: { tunnels: SiteTunnel[]; at: Place }) {
           , cost {first.cost}
         </span>
       </h2>
-      <table className="ruled table-fixed">
+      <table className="ruled table-fixed min-w-[1020px]">
         <thead>
           <tr>
             <th className="num w-11">Rank</th>
