@@ -44,6 +44,7 @@ type (
 		Interface string     `json:"interface"`
 		Via       string     `json:"via"`
 		Metric    int        `json:"metric"`
+		Weight    int        `json:"weight,omitempty"`
 		Cost      int        `json:"cost"`
 		Why       route.Rule `json:"why,omitempty"`
 	}
@@ -68,7 +69,7 @@ func derivedSites(m *route.Map, only string) []derivedSite {
 		for _, r := range m.Table(i) {
 			one := derivedRoute{Prefix: r.Prefix, Kind: r.Kind, To: p.Site(r.To).Key}
 			for _, h := range r.Hops {
-				one.Hops = append(one.Hops, derivedHop{h.Interface, p.Site(h.Via).Key, h.Metric, h.Cost, h.Why})
+				one.Hops = append(one.Hops, derivedHop{h.Interface, p.Site(h.Via).Key, h.Metric, h.Weight, h.Cost, h.Why})
 			}
 			site.Routes = append(site.Routes, one)
 		}

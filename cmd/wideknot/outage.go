@@ -117,11 +117,11 @@ func printDetail(w io.Writer, d *outage.DetailSheet) {
 	for _, t := range d.Takeovers {
 		to := "nothing"
 		if t.To != nil {
-			to = fmt.Sprintf("%s (%s, by %s)", t.To.Tunnel, t.To.Overlay, t.To.Via)
+			to = fmt.Sprintf("%s (%s, by %s)", t.To.Tunnels(), t.To.Overlay, t.To.Via)
 		}
 		from := "nothing"
 		if t.From != nil {
-			from = t.From.Tunnel
+			from = t.From.Tunnels()
 		}
 		fmt.Fprintf(w, "  %s: %s takes over from %s, %d pairs\n", t.Site, to, from, t.Pairs)
 	}

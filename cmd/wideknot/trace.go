@@ -61,6 +61,9 @@ func printWalk(w io.Writer, direction string, walk *route.WalkSheet) {
 	fmt.Fprintf(w, "%s:\n", direction)
 	for _, s := range walk.Steps {
 		fmt.Fprintf(w, "  %s  %s > %s  %s  MTU %d, path cost %d\n", s.Site, s.Interface, s.NextInterface, s.Overlay, s.MTU, s.Cost)
+		for _, b := range s.Beside {
+			fmt.Fprintf(w, "  %*s  %s  shares the load, %d to %d\n", len(s.Site), "", b.Interface, b.Weight, s.Weight)
+		}
 	}
 	if walk.Where != "" {
 		fmt.Fprintf(w, "  %s: %s", walk.Where, walk.End)

@@ -67,6 +67,14 @@ func TestCleanEstateHasNoFindings(t *testing.T) {
 	}
 }
 
+// Equal ranks that somebody asked for are no surprise.
+func TestSharedLoadIsNoFinding(t *testing.T) {
+	text := strings.Replace(base, "      - {key: a, reach: nat}\n      - {key: b, reach: nat, rank: 2}", "      - {key: a, reach: nat, weight: 3}\n      - {key: b, reach: nat, weight: 1}", 1)
+	if found := run(t, text); text == base || len(found) > 0 {
+		t.Errorf("%+v", found)
+	}
+}
+
 func TestFindings(t *testing.T) {
 	for _, c := range []struct {
 		code     string
@@ -107,6 +115,8 @@ func TestFindings(t *testing.T) {
 		{"gateway/interface", Error, "name: Spoke\n", "name: Spoke\n    gateway: {lan_device: hub-1}\n", "tunnel interface hub-1 at spoke has the name of a device"},
 		{"mtu/small", Warning, "- {key: a, reach: static", "- {key: a, mtu: 1300, reach: static", "has room for 1240 bytes"},
 		{"link/equal-rank", Warning, "      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "      - {key: b, reach: nat}\n    subnets: [{prefix: 10.16.2.0/24", "other/a and other/b have the same rank 1"},
+		{"link/weight", Note, "      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "      - {key: b, reach: nat, rank: 2, weight: 3}\n    subnets: [{prefix: 10.16.2.0/24", "other/b has a weight, but shares the load with no other link"},
+		{"link/sharing-zones", Error, "      - {key: a, reach: nat}\n      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "      - {key: a, reach: nat, weight: 1}\n      - {key: b, reach: nat, weight: 2, zones: [control]}\n    subnets: [{prefix: 10.16.2.0/24", "other/a and other/b share the load, but let different zones through"},
 		{"link/name", Warning, "- {key: b, reach: static, addresses: [203.0.113.2], rank: 2}", "- {key: b, reach: dynamic, hostname: gw.hub.local, rank: 2}", "a name that only a local network knows"},
 		{"gateway/throughput", Warning, "name: Hub\n", "name: Hub\n    gateway: {throughput_mbps: 5}\n", "ask for 9 Mbit/s; its gateway can do 5"},
 		{"gateway/clock", Warning, "name: Hub\n", "name: Hub\n    gateway: {clock_skew_s: -90}\n", "clock of hub is off by -90 s"},

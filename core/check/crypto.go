@@ -60,8 +60,8 @@ func proposals(in *Input, report func(Finding)) {
 	}
 }
 
-// equalRanks warns of links of one site whose rank is the same: their order is
-// then only that of their keys.
+// equalRanks warns of links of one site whose rank is the same, unless they
+// share the load: their order is then only that of their keys.
 func equalRanks(in *Input, report func(Finding)) {
 	members(in.Plan, func(_ int, site *estate.Site) {
 		first := map[int]string{}
@@ -70,17 +70,50 @@ func equalRanks(in *Input, report func(Finding)) {
 			if l.NoTunnels {
 				continue
 			}
-			if other, taken := first[l.RankOf()]; taken {
+			other, taken := first[l.RankOf()]
+			if taken && !slices.Contains(site.SharesWith(i), other) {
 				report(Finding{
 					Code: "link/equal-rank", Severity: Warning,
 					Title:    fmt.Sprintf("%s/%s and %s/%s have the same rank %d", site.Key, other, site.Key, l.Key, l.RankOf()),
 					Why:      "Which of them carries the traffic follows from their keys only, which nobody meant.",
-					Mend:     "Give the links different ranks.",
+					Mend:     "Give the links different ranks, or weights to share the load.",
 					Subjects: []Subject{{Site: site.Key, Link: l.Key}},
 				})
 				continue
 			}
 			first[l.RankOf()] = l.Key
+		}
+	})
+}
+
+// sharing judges links that share the load, or have a weight for nothing.
+func sharing(in *Input, report func(Finding)) {
+	members(in.Plan, func(_ int, site *estate.Site) {
+		for i := range site.Links {
+			l := &site.Links[i]
+			mates := site.SharesWith(i)
+			switch {
+			case l.Weight > 0 && mates == nil:
+				report(Finding{
+					Code: "link/weight", Severity: Note,
+					Title:    fmt.Sprintf("%s/%s has a weight, but shares the load with no other link", site.Key, l.Key),
+					Why:      "Only links of one rank that all have a weight share the load, those of private underlays apart from those of the internet.",
+					Mend:     "Give the link that is to share with it the same rank and a weight, or remove this one.",
+					Subjects: []Subject{{Site: site.Key, Link: l.Key}},
+				})
+			case mates != nil && l.Key == mates[0]:
+				for _, key := range mates[1:] {
+					if !slices.Equal(slices.Sorted(slices.Values(l.Zones)), slices.Sorted(slices.Values(site.Link(key).Zones))) {
+						report(Finding{
+							Code: "link/sharing-zones", Severity: Error,
+							Title:    fmt.Sprintf("%s/%s and %s/%s share the load, but let different zones through", site.Key, l.Key, site.Key, key),
+							Why:      "A flow takes one of them by its addresses and ports; of a zone that only one lets through, the flows that fall to the other are lost.",
+							Mend:     "Limit both to the same zones, or give them different ranks.",
+							Subjects: []Subject{{Site: site.Key, Link: l.Key}, {Site: site.Key, Link: key}},
+						})
+					}
+				}
+			}
 		}
 	})
 }

@@ -186,22 +186,29 @@ func keys(in *Input, report func(Finding)) {
 	}
 }
 
-// pending names settings that the document takes but nothing derives yet, so
-// that nobody relies on them.
+// pending names settings that some gateways' configurations do not carry out
+// yet, so that nobody relies on them.
 func pending(in *Input, report func(Finding)) {
 	for i := range in.Plan.Overlays {
-		spec := in.Plan.Overlays[i].Spec
-		say := func(what string) {
-			report(Finding{
-				Code: "pending/" + strings.ReplaceAll(what, " ", "-"), Severity: Warning,
-				Title:    fmt.Sprintf("the %s of %s is planned with, but not carried out yet", what, spec.Key),
-				Why:      "Outages counts with it; the configurations do not contain it, so somebody must set the gateways' probes to it.",
-				Mend:     "Set the probes of the gateways by hand until configurations contain them.",
-				Subjects: []Subject{{Overlay: spec.Key}},
-			})
+		o := &in.Plan.Overlays[i]
+		if o.Spec.Probe == nil {
+			continue
 		}
-		if spec.Probe != nil {
-			say("probe profile")
+		without := 0
+		for _, m := range o.Members {
+			if t := in.Plan.Site(m).Gateway.Target; t == "" || t == estate.TargetLinux {
+				without++
+			}
 		}
+		if without == 0 {
+			continue
+		}
+		report(Finding{
+			Code: "pending/probe-profile", Severity: Warning,
+			Title:    fmt.Sprintf("the probe profile of %s is planned with, but the bundles of %d gateways do not carry it out", o.Spec.Key, without),
+			Why:      "Outages counts with it; bundles for linux do not contain it, so somebody must set those gateways' probes to it.",
+			Mend:     "Set the probes of these gateways by hand.",
+			Subjects: []Subject{{Overlay: o.Spec.Key}},
+		})
 	}
 }

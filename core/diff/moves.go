@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"reflect"
 	"slices"
+	"strings"
 
 	"wideknot/core/addr"
 	"wideknot/core/route"
@@ -91,20 +92,28 @@ func table(m *route.Map, site string) []route.Route {
 	return slices.DeleteFunc(m.Table(i), func(r route.Route) bool { return r.Kind == route.Connected })
 }
 
-// sameWay reports whether two routes for one prefix are carried alike: by a
-// tunnel between the same links, to the same neighbour and site. Sites have
-// other places in the other estate; their keys are the same.
+// sameWay reports whether two routes for one prefix are carried alike: by
+// tunnels between the same links, with the same parts, to the same neighbour
+// and site. Sites have other places in the other estate; their keys are the
+// same.
 func sameWay(old, new *route.Map, was, is *route.Route) bool {
 	if len(was.Hops) == 0 || len(is.Hops) == 0 {
 		return len(was.Hops) == len(is.Hops) && was.Kind == is.Kind
 	}
-	a, b := &was.Hops[0], &is.Hops[0]
-	if old.Plan.Site(was.To).Key != new.Plan.Site(is.To).Key || old.Plan.Site(a.Via).Key != new.Plan.Site(b.Via).Key {
+	sharing := route.Sharing(was.Hops)
+	if old.Plan.Site(was.To).Key != new.Plan.Site(is.To).Key || sharing != route.Sharing(is.Hops) {
 		return false
 	}
-	near, far := old.Plan.Sides(a.End)
-	nearNow, farNow := new.Plan.Sides(b.End)
-	return old.Plan.Link(near).Key == new.Plan.Link(nearNow).Key && old.Plan.Link(far).Key == new.Plan.Link(farNow).Key
+	for i := range sharing {
+		a, b := &was.Hops[i], &is.Hops[i]
+		near, far := old.Plan.Sides(a.End)
+		nearNow, farNow := new.Plan.Sides(b.End)
+		if old.Plan.Site(a.Via).Key != new.Plan.Site(b.Via).Key || a.Weight != b.Weight ||
+			old.Plan.Link(near).Key != new.Plan.Link(nearNow).Key || old.Plan.Link(far).Key != new.Plan.Link(farNow).Key {
+			return false
+		}
+	}
+	return true
 }
 
 // A scope is what routes can have moved: all those of some sites, and those to
@@ -229,13 +238,22 @@ func (m move) inWords(old, new *route.Map) Move {
 	return Move{Site: m.site, Prefix: m.was.Prefix, From: way(old, m.was), To: way(new, m.is), Why: why(old, new, m.was, m.is)}
 }
 
-// way says by what a route is carried: its first tunnel, named by its links.
+// way says by what a route is carried: its first tunnel, or those that share
+// the load, named by their links.
 func way(m *route.Map, r *route.Route) string {
 	if len(r.Hops) == 0 {
 		return string(r.Kind)
 	}
-	_, _, t := m.Plan.At(r.Hops[0].End)
-	return fmt.Sprintf("%s via %s to %s", m.Plan.Ident(t), m.Plan.Site(r.Hops[0].Via).Key, m.Plan.Site(r.To).Key)
+	var tunnels []string
+	for _, h := range r.Hops[:route.Sharing(r.Hops)] {
+		_, _, t := m.Plan.At(h.End)
+		name := m.Plan.Ident(t)
+		if h.Weight > 0 {
+			name += fmt.Sprintf(" × %d", h.Weight)
+		}
+		tunnels = append(tunnels, name)
+	}
+	return fmt.Sprintf("%s via %s to %s", strings.Join(tunnels, " + "), m.Plan.Site(r.Hops[0].Via).Key, m.Plan.Site(r.To).Key)
 }
 
 func why(old, new *route.Map, was, is *route.Route) string {
@@ -254,6 +272,9 @@ func why(old, new *route.Map, was, is *route.Route) string {
 	}
 	former := key(old, was.Hops[0].Via)
 	if key(new, is.Hops[0].Via) == former {
+		if route.Sharing(was.Hops) > 1 || route.Sharing(is.Hops) > 1 {
+			return string(route.LoadSharing)
+		}
 		return string(route.TunnelRank)
 	}
 	// The new way costs what the former did, so that one must cost more now.

@@ -1,6 +1,7 @@
 package diff
 
 import (
+	"fmt"
 	"net/netip"
 
 	"wideknot/core/route"
@@ -10,7 +11,7 @@ import (
 type RouteLine struct {
 	Prefix netip.Prefix `json:"prefix"`
 	To     string       `json:"to"`  // the site that has it
-	Was    string       `json:"was"` // "INTERFACE via NEIGHBOUR", or the kind of a route without tunnel; empty for no route
+	Was    string       `json:"was"` // "INTERFACE via NEIGHBOUR", several that share the load joined by " + ", or the kind of a route without tunnel; empty for no route
 	Is     string       `json:"is"`
 	Behind []string     `json:"standby"` // what stands by now, in order
 	Why    string       `json:"why"`     // what set the winner apart from the first standby
@@ -25,11 +26,18 @@ func linesOf(m *route.Map, site string) (map[netip.Prefix]RouteLine, []netip.Pre
 	}
 	for _, r := range m.Table(i) {
 		line := RouteLine{Prefix: r.Prefix, To: m.Plan.Site(r.To).Key, Is: string(r.Kind), Behind: []string{}}
+		sharing := route.Sharing(r.Hops)
 		for n, h := range r.Hops {
 			text := h.Interface + " via " + m.Plan.Site(h.Via).Key
-			if n == 0 {
+			if h.Weight > 0 {
+				text = fmt.Sprintf("%s × %d via %s", h.Interface, h.Weight, m.Plan.Site(h.Via).Key)
+			}
+			switch {
+			case n == 0:
 				line.Is, line.Why = text, string(h.Why)
-			} else {
+			case n < sharing:
+				line.Is += " + " + text
+			default:
 				line.Behind = append(line.Behind, text)
 			}
 		}

@@ -67,6 +67,7 @@ var linkColumns = []column[linkRow]{
 	{"outside", func(r *linkRow, c *cell) error { return setAddress(&r.Outside, c) }, func(r *linkRow) string { return address(r.Outside) }},
 	{"forwards", func(r *linkRow, c *cell) error { return setWords(&r.Forwards, c) }, func(r *linkRow) string { return words(r.Forwards) }},
 	{"rank", func(r *linkRow, c *cell) error { return setWhole(&r.Rank, c) }, func(r *linkRow) string { return whole(r.Rank) }},
+	{"weight", func(r *linkRow, c *cell) error { return setWhole(&r.Weight, c) }, func(r *linkRow) string { return whole(r.Weight) }},
 	{"down_mbps", func(r *linkRow, c *cell) error { return setNumber(&r.DownMbps, c) }, func(r *linkRow) string { return number(r.DownMbps) }},
 	{"up_mbps", func(r *linkRow, c *cell) error { return setNumber(&r.UpMbps, c) }, func(r *linkRow) string { return number(r.UpMbps) }},
 	{"mtu", func(r *linkRow, c *cell) error { return setWhole(&r.MTU, c) }, func(r *linkRow) string { return whole(r.MTU) }},

@@ -98,6 +98,7 @@ type Link struct {
 	Outside      netip.Addr   `json:"outside,omitzero"`
 	Forwards     []string     `json:"forwards,omitempty"` // UDP ports or ranges forwarded to the link; empty means as many as it needs
 	Rank         int          `json:"rank,omitempty"`
+	Weight       int          `json:"weight,omitempty"` // its part, beside other links of its rank that have one
 	DownMbps     float64      `json:"down_mbps,omitempty"`
 	UpMbps       float64      `json:"up_mbps,omitempty"`
 	MTU          int          `json:"mtu,omitempty"`
@@ -210,6 +211,19 @@ type Probe struct {
 	Misses     int         `json:"misses,omitempty"`
 	Successes  int         `json:"successes,omitempty"`
 	TimeoutMs  int         `json:"timeout_ms,omitempty"`
+}
+
+// Full returns the profile with what it does not say; a nil profile says
+// nothing. The figures are those of section 11 of the domain.
+func (p *Probe) Full() Probe {
+	var out Probe
+	if p != nil {
+		out = *p
+	}
+	out.Target = cmp.Or(out.Target, FarEnd)
+	out.IntervalMs, out.TimeoutMs = cmp.Or(out.IntervalMs, 1000), cmp.Or(out.TimeoutMs, 800)
+	out.Misses, out.Successes = cmp.Or(out.Misses, 3), cmp.Or(out.Successes, 5)
+	return out
 }
 
 // ProbeTarget is what answers probes.
@@ -376,6 +390,33 @@ func (l *Link) AddressOf(f Family) netip.Addr {
 		}
 	}
 	return netip.Addr{}
+}
+
+// MaxWeight is the largest weight of a link: a route's next hops take up to 256,
+// the product of the weights at both ends.
+const MaxWeight = 16
+
+// SharesWith lists the keys of the links that share their tunnels' load with
+// the given one, by place in Links, itself included and in key order: those of
+// its rank that, like it, have a weight; private underlays come before the
+// internet whatever the ranks. A link that shares with no other has none.
+func (s *Site) SharesWith(link int) []string {
+	l := &s.Links[link]
+	if l.Weight == 0 || l.NoTunnels {
+		return nil
+	}
+	public := l.UnderlayOf() == Internet
+	var out []string
+	for i := range s.Links {
+		if o := &s.Links[i]; o.Weight > 0 && o.RankOf() == l.RankOf() && !o.NoTunnels && (o.UnderlayOf() == Internet) == public {
+			out = append(out, o.Key)
+		}
+	}
+	if len(out) < 2 {
+		return nil
+	}
+	slices.Sort(out)
+	return out
 }
 
 // RankOf returns the link's rank, 1 (preferred) when none is given.

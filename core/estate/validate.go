@@ -262,6 +262,7 @@ func (v *validator) link(path string, l *Link) {
 		}
 	}
 	v.between(path+".rank", "rank", float64(l.Rank), 1, 99)
+	v.between(path+".weight", "weight", float64(l.Weight), 1, MaxWeight)
 	v.between(path+".down_mbps", "bandwidth", l.DownMbps, 0, 1e6)
 	v.between(path+".up_mbps", "bandwidth", l.UpMbps, 0, 1e6)
 	v.between(path+".mtu", "MTU", float64(l.MTU), 576, 9216)

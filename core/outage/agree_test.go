@@ -1,6 +1,7 @@
 package outage
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
@@ -51,16 +52,23 @@ func (p *plain) walk(from, to int, prefix netip.Prefix) (way []string, ok bool) 
 		if r == nil {
 			return way, false
 		}
-		next := -1
+		next, metric := -1, 0
 		for _, h := range r.Hops {
 			_, _, t := p.m.Plan.At(h.End)
 			if p.dead(t.A.Site, t.A.Link) || p.dead(t.B.Site, t.B.Link) {
 				continue
 			}
+			name := fmt.Sprint(h.End.Overlay, p.m.Plan.Ident(t))
+			if next >= 0 && h.Metric != metric {
+				break
+			}
+			if next >= 0 { // hops of one metric carry it together
+				way[len(way)-1] += " or " + name
+				continue
+			}
 			_, remote := p.m.Plan.Sides(h.End)
-			way = append(way, fmt.Sprint(h.End.Overlay, p.m.Plan.Ident(t)))
-			next, came = h.Via, remote.Interface
-			break
+			way = append(way, name)
+			next, metric, came = h.Via, h.Metric, remote.Interface
 		}
 		if next < 0 || next == from {
 			return way, false
@@ -82,7 +90,8 @@ func (p *plain) gone(site int) bool {
 }
 
 // random makes a small estate of any shape: hubs with own and common links,
-// private underlays, several overlays, direct pairs, shared fates, pins.
+// private underlays, several overlays, direct pairs, shared fates, pins, links
+// that share the load.
 func random(seed uint64) *estate.Estate {
 	r := rand.New(rand.NewPCG(seed, 7))
 	hubs, spokes := 1+r.IntN(4), 2+r.IntN(7)
@@ -98,6 +107,10 @@ func random(seed uint64) *estate.Estate {
 			}
 			if r.IntN(4) == 0 {
 				l.Underlay = "ring"
+			}
+			if j > 0 && r.IntN(3) == 0 { // shares the load with the one before it
+				l.Rank, l.Weight = s.Links[j-1].Rank, 1+r.IntN(4)
+				s.Links[j-1].Weight = cmp.Or(s.Links[j-1].Weight, 2)
 			}
 			if r.IntN(2) == 0 {
 				l.SharedFate = []string{pick("duct-1", "duct-2", "mast-1")}

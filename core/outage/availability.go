@@ -160,13 +160,20 @@ func (m *Model) availability(site int, change func([]element) []element) Availab
 	dead[len(m.sites)] = !added
 	out.Part = chance(elements, dead, func() bool { return m.joined(site, dead) })
 	out.Minutes = (1 - out.Part) * MinutesPerYear
-	// Each failure of the first tunnel's links costs one detection.
+	// Each failure of the first tunnel's link costs one detection; where several
+	// share the load, that of each costs its part of the flows one.
 	first := m.Plan.Ends(site)[0]
 	timing := TimingOf(m.nets[first.Overlay].overlay.Spec.Probe)
-	local, _ := m.Plan.Sides(first)
-	if a := m.Plan.Link(local).Availability; a > 0 {
-		failures := (1 - a/100) * MinutesPerYear / 60 / RepairHours
-		out.Switch = failures * timing.Detect / 60
+	l := leg{int32(first.Adjacency), int16(first.Overlay), m.none().first[first.Overlay][first.Adjacency]}
+	for _, p := range m.parts(l, nil) {
+		near := p.links[0]
+		if m.sites[near] != site {
+			near = p.links[1]
+		}
+		if a := m.link(int(near)).Availability; a > 0 {
+			failures := (1 - a/100) * MinutesPerYear / 60 / RepairHours
+			out.Switch += p.of * failures * timing.Detect / 60
+		}
 	}
 	return out
 }
@@ -209,7 +216,7 @@ func (m *Model) PairAvailability(a, b int) (part float64, err error) {
 	var w way
 	return chance(elements, s.dead, func() bool {
 		for _, e := range between {
-			s.first[e.Overlay][e.Adjacency] = m.alive(&s, &m.nets[e.Overlay].overlay.Adjacencies[e.Adjacency])
+			s.first[e.Overlay][e.Adjacency] = m.choose(&s, &m.nets[e.Overlay].overlay.Adjacencies[e.Adjacency])
 		}
 		if m.walk(&s, a, b, &w); !w.ok {
 			return false

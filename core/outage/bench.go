@@ -18,7 +18,7 @@ type bench struct {
 	seenL []bool
 	seenG []bool
 
-	hit     []tunnel.End // adjacencies whose first tunnel is dead
+	hit     []tunnel.End // adjacencies whose choice differs
 	touched []bool
 	list    []int // touched sites
 	direct  [][2]int
@@ -30,6 +30,8 @@ type bench struct {
 	quiet   bool  // nobody but the dead is touched: no load grows
 	over    []bool
 	overG   []bool
+
+	courses courses
 }
 
 // fallen is a pair that is cut.
@@ -38,7 +40,7 @@ type fallen struct{ a, b int }
 func (m *Model) bench() *bench {
 	sites := len(m.Plan.Estate.Sites)
 	return &bench{
-		m: m, state: m.newState(), load: m.base.clone(),
+		m: m, courses: m.kinds.courses(), state: m.newState(), load: m.base.clone(),
 		seenL: make([]bool, len(m.sites)), seenG: make([]bool, sites), touched: make([]bool, sites),
 		lost: make([]int, sites), met: make([]bool, sites), tally: make([]SiteOutcome, sites), over: make([]bool, len(m.sites)), overG: make([]bool, sites),
 	}
@@ -57,8 +59,8 @@ func (b *bench) fail(f *set) {
 	}
 }
 
-// touch finds the pairs whose way can differ. Only a first tunnel's death moves
-// anyone; spokes carry nobody else's traffic, so what joins a spoke to a hub
+// touch finds the pairs whose way can differ. Only the death of a first tunnel,
+// or of one that shares its load, moves anyone; spokes carry nobody else's traffic, so what joins a spoke to a hub
 // matters to the spoke's pairs alone.
 func (b *bench) touch(f *set) {
 	m := b.m
@@ -72,14 +74,14 @@ func (b *bench) touch(f *set) {
 		for _, e := range m.Plan.Ends(site) {
 			n := &m.nets[e.Overlay]
 			a := &n.overlay.Adjacencies[e.Adjacency]
-			if e.Tunnel != 0 || b.state.first[e.Overlay][e.Adjacency] != 0 {
+			if e.Tunnel != 0 || b.state.first[e.Overlay][e.Adjacency] != m.none().first[e.Overlay][e.Adjacency] {
 				continue // the first tunnel stands for its adjacency, once
 			}
-			alive := m.alive(&b.state, a)
-			if alive == 0 {
+			now := m.choose(&b.state, a)
+			if now == b.state.first[e.Overlay][e.Adjacency] {
 				continue
 			}
-			b.state.first[e.Overlay][e.Adjacency] = alive
+			b.state.first[e.Overlay][e.Adjacency] = now
 			b.hit = append(b.hit, e)
 			hubA, hubB := n.place[a.A] >= 0, n.place[a.B] >= 0
 			switch {
@@ -105,6 +107,7 @@ func (b *bench) touch(f *set) {
 		mark(g)
 		at(g)
 	}
+	b.sort()
 }
 
 // pairs visits each pair with traffic that has a touched site, once, and the
@@ -202,37 +205,39 @@ func (b *bench) pair(i, j int, out *Outcome) {
 		b.lose(i, j, out)
 		return
 	}
-	var there, back, wasThere, wasBack way
-	m.walk(m.none(), i, j, &wasThere)
-	m.walk(&b.state, i, j, &there)
-	if m.mirrored && there.same(&wasThere) {
-		return // all its tunnels are alive, and the way back takes the same
-	}
-	if there.ok {
-		m.walk(&b.state, j, i, &back)
-		m.backOf(&wasThere, j, i, &wasBack)
-	}
-	if there.same(&wasThere) && back.same(&wasBack) {
+	c := b.course(i, j)
+	if !c.moved {
 		return
 	}
-	_, passed := m.zonesOf(i, j, &wasThere)
-	has, pass := m.zonesOf(i, j, &there)
-	b.carry(&wasThere, -m.flow(i, j)*shareOf(passed, has))
-	if !there.ok || !back.ok || has != 0 && pass == 0 {
-		b.lose(i, j, out)
-		return
+	flow := m.flow(i, j)
+	if m.narrowed {
+		_, passed := m.zonesOf(i, j, &c.was)
+		has, pass := m.zonesOf(i, j, &c.now)
+		b.carry(&c.was, -flow*shareOf(passed, has))
+		switch {
+		case !c.ok || has != 0 && pass == 0:
+			b.lose(i, j, out)
+			return
+		case pass&passed != passed:
+			b.carry(&c.now, flow*shareOf(pass, has))
+			out.Squeezed++
+			b.blame(b.first(&c.now, func(l int32) bool { return m.linkZone[l] != ^uint64(0) }), i, j)
+			return
+		}
+		flow *= shareOf(pass, has)
+	} else {
+		b.carry(&c.was, -flow)
+		if !c.ok {
+			b.lose(i, j, out)
+			return
+		}
 	}
-	b.carry(&there, m.flow(i, j)*shareOf(pass, has))
-	if pass&passed != passed {
-		out.Squeezed++
-		b.blame(b.first(&there, func(l int32) bool { return m.linkZone[l] != ^uint64(0) }), i, j)
-		return
-	}
+	b.carry(&c.now, flow)
 	out.Moved++
-	if b.moves(i, &wasThere, &there, true) || b.moves(i, &wasBack, &back, false) {
+	if c.atA {
 		b.at(i).Moved++
 	}
-	if b.moves(j, &wasThere, &there, false) || b.moves(j, &wasBack, &back, true) {
+	if c.atB {
 		b.at(j).Moved++
 	}
 }
@@ -272,11 +277,14 @@ func (b *bench) moves(site int, was, now *way, first bool) bool {
 	if b.m.nets[x.overlay].place[site] < 0 {
 		return true
 	}
-	near, far := b.m.ends(x)
-	if b.m.sites[near] != site {
-		near, far = far, near
-	}
-	return b.state.dead[near] || b.m.nets[x.overlay].place[b.m.sites[far]] >= 0
+	var room [2]part
+	return slices.ContainsFunc(b.m.parts(x, room[:]), func(p part) bool {
+		near, far := p.links[0], p.links[1]
+		if b.m.sites[near] != site {
+			near, far = far, near
+		}
+		return b.state.dead[near] || b.m.nets[x.overlay].place[b.m.sites[far]] >= 0
+	})
 }
 
 // squeeze finds the links and gateways with more than they can carry, and the
@@ -320,22 +328,25 @@ func (b *bench) squeeze(out *Outcome) {
 		}
 	}
 	full := func(l int32) bool { return b.over[l] || b.overG[m.sites[l]] }
-	var there, back, was, wasBack way
 	b.pairs(sites, in, nil, func(i, j int) {
-		m.walk(&b.state, i, j, &there)
-		at := b.first(&there, full)
-		if at < 0 || len(m.stranded) > 0 && m.stranded[pairKey(i, j)] {
+		if len(m.stranded) > 0 && m.stranded[pairKey(i, j)] {
 			return
 		}
-		if m.walk(&b.state, j, i, &back); !there.ok || !back.ok {
+		c := b.course(i, j)
+		if !c.ok {
 			return
 		}
-		m.walk(m.none(), i, j, &was)
-		_, passed := m.zonesOf(i, j, &was)
-		if _, pass := m.zonesOf(i, j, &there); pass&passed != passed {
-			return // it is counted already
+		at := b.first(&c.now, full)
+		if at < 0 {
+			return
 		}
-		if m.backOf(&was, j, i, &wasBack); !there.same(&was) || !back.same(&wasBack) {
+		if m.narrowed {
+			_, passed := m.zonesOf(i, j, &c.was)
+			if _, pass := m.zonesOf(i, j, &c.now); pass&passed != passed {
+				return // it is counted already
+			}
+		}
+		if c.moved {
 			out.Moved--
 		}
 		out.Squeezed++
@@ -345,11 +356,13 @@ func (b *bench) squeeze(out *Outcome) {
 
 // first returns the site of the first link on a walk that is narrow, or -1.
 func (b *bench) first(w *way, narrow func(link int32) bool) int {
+	var room [2]part
 	for k := range w.n {
-		x, y := b.m.ends(w.legs[k])
-		for _, l := range [2]int32{x, y} {
-			if narrow(l) {
-				return b.m.sites[l]
+		for _, p := range b.m.parts(w.legs[k], room[:]) {
+			for _, l := range p.links {
+				if narrow(l) {
+					return b.m.sites[l]
+				}
 			}
 		}
 	}
@@ -369,7 +382,7 @@ func (b *bench) reset(f *set) {
 		}
 	}
 	for _, e := range b.hit {
-		b.state.first[e.Overlay][e.Adjacency] = 0
+		b.state.first[e.Overlay][e.Adjacency] = m.none().first[e.Overlay][e.Adjacency]
 	}
 	for _, l := range b.logL {
 		b.load.link[l], b.seenL[l], b.over[l] = m.base.link[l], false, false
@@ -386,5 +399,6 @@ func (b *bench) reset(f *set) {
 	for _, s := range b.changed {
 		b.met[s] = false
 	}
+	b.forget()
 	b.hit, b.logL, b.logG, b.list, b.direct, b.fallen, b.changed = b.hit[:0], b.logL[:0], b.logG[:0], b.list[:0], b.direct[:0], b.fallen[:0], b.changed[:0]
 }

@@ -31,6 +31,14 @@ type Stretch struct {
 	ViaLink string // and the link there
 	Rank    int    // among the tunnels of the two sites, from 1
 	Cost    int    // of the two sites' adjacency
+	Beside  []Beside
+}
+
+// Beside is a tunnel between the same sites that shares the load with another.
+type Beside struct {
+	Tunnel  string `json:"tunnel"`
+	Link    string `json:"link"`
+	ViaLink string `json:"via_link"`
 }
 
 // A LostPair is two sites that no longer reach each other. At is the site
@@ -146,12 +154,20 @@ func (m *Model) Explain(parts ...Part) (*Detail, error) {
 
 func (m *Model) stretch(site int, l leg) *Stretch {
 	a := &m.nets[l.overlay].overlay.Adjacencies[l.adjacency]
-	t := &a.Tunnels[l.tunnel]
-	near, far := &t.A, &t.B
-	if near.Site != site {
-		near, far = far, near
+	out := &Stretch{Overlay: m.nets[l.overlay].overlay.Spec.Key, Via: a.A + a.B - site, Rank: int(l.tunnel) + 1, Cost: a.Cost}
+	for i, p := range m.parts(l, nil) {
+		t := &a.Tunnels[p.tunnel]
+		near, far := &t.A, &t.B
+		if near.Site != site {
+			near, far = far, near
+		}
+		if i == 0 {
+			out.Tunnel, out.Link, out.ViaLink = m.Plan.Ident(t), m.Plan.Link(near).Key, m.Plan.Link(far).Key
+		} else {
+			out.Beside = append(out.Beside, Beside{m.Plan.Ident(t), m.Plan.Link(near).Key, m.Plan.Link(far).Key})
+		}
 	}
-	return &Stretch{m.nets[l.overlay].overlay.Spec.Key, m.Plan.Ident(t), m.Plan.Link(near).Key, far.Site, m.Plan.Link(far).Key, int(l.tunnel) + 1, a.Cost}
+	return out
 }
 
 // lines lists what carries another load, the fullest first.
@@ -193,19 +209,21 @@ func (m *Model) shed(b *bench, line *Line) []Shed {
 		if m.walk(&b.state, i, j, &w); !w.ok {
 			return
 		}
-		crossings := 0
+		crossings := 0.0
+		var room [2]part
 		for k := range w.n {
-			x, y := m.ends(w.legs[k])
-			for _, l := range [2]int32{x, y} {
-				if m.sites[l] == line.Site && (line.Link < 0 || int(l) == m.links[line.Site]+line.Link) {
-					crossings++
+			for _, p := range m.parts(w.legs[k], room[:]) {
+				for _, l := range p.links {
+					if m.sites[l] == line.Site && (line.Link < 0 || int(l) == m.links[line.Site]+line.Link) {
+						crossings += p.of
+					}
 				}
 			}
 		}
 		has, pass := m.zonesOf(i, j, &w)
 		for z := range m.zones {
 			if crossings > 0 && pass&(1<<min(z, 63)) != 0 {
-				load[z] += float64(crossings) * m.flow(i, j) * shareOf(1, has)
+				load[z] += crossings * m.flow(i, j) * shareOf(1, has)
 			}
 		}
 	}

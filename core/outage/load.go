@@ -74,19 +74,21 @@ func (b *bench) carry(w *way, mbps float64) {
 	if !w.ok || mbps == 0 {
 		return
 	}
+	var room [2]part
 	for k := range w.n {
-		x, y := b.m.ends(w.legs[k])
-		for _, l := range [2]int32{x, y} {
-			site := b.m.sites[l]
-			b.load.link[l] += mbps
-			b.load.gate[site] += mbps
-			if !b.seenL[l] {
-				b.seenL[l] = true
-				b.logL = append(b.logL, int(l))
-			}
-			if !b.seenG[site] {
-				b.seenG[site] = true
-				b.logG = append(b.logG, site)
+		for _, p := range b.m.parts(w.legs[k], room[:]) {
+			for _, l := range p.links {
+				site := b.m.sites[l]
+				b.load.link[l] += mbps * p.of
+				b.load.gate[site] += mbps * p.of
+				if !b.seenL[l] {
+					b.seenL[l] = true
+					b.logL = append(b.logL, int(l))
+				}
+				if !b.seenG[site] {
+					b.seenG[site] = true
+					b.logG = append(b.logG, site)
+				}
 			}
 		}
 	}

@@ -41,6 +41,7 @@ type Model struct {
 	capacity []float64 // by link, Mbit/s; 0 is unknown
 	through  []float64 // by site, of its gateway
 
+	kinds    kinds
 	base     loads
 	stranded map[uint64]bool // pairs cut although nothing fails
 }
@@ -104,6 +105,7 @@ func New(m *route.Map) *Model {
 		o.odd[from], o.odd[to] = true, true
 	}
 	o.weigh()
+	o.kinds = o.sortSites()
 	o.settle()
 	return o
 }

@@ -55,6 +55,8 @@ type (
 		ViaLink string `json:"via_link"`
 		Rank    int    `json:"rank"`
 		Cost    int    `json:"cost"`
+		// Tunnels between the same sites that share the load with it.
+		Beside []Beside `json:"beside,omitempty" doc:"tunnels that share the load with it"`
 	}
 	// A ChangeSheet is a site that a failure hits differently than before.
 	ChangeSheet struct {
@@ -71,6 +73,15 @@ type (
 		At string `json:"at" doc:"the site where the packets end"`
 	}
 )
+
+// Tunnels names the tunnel, with those that share the load with it.
+func (s *StretchSheet) Tunnels() string {
+	text := s.Tunnel
+	for _, b := range s.Beside {
+		text += " + " + b.Tunnel
+	}
+	return text
+}
 
 func (m *Model) key(site int) string { return m.Plan.Site(site).Key }
 
@@ -116,7 +127,7 @@ func (m *Model) DetailSheet(d *Detail) DetailSheet {
 		if s == nil {
 			return nil
 		}
-		return &StretchSheet{s.Overlay, s.Tunnel, s.Link, m.key(s.Via), s.ViaLink, s.Rank, s.Cost}
+		return &StretchSheet{s.Overlay, s.Tunnel, s.Link, m.key(s.Via), s.ViaLink, s.Rank, s.Cost, s.Beside}
 	}
 	for _, t := range d.Takeovers {
 		out.Takeovers = append(out.Takeovers, TakeoverSheet{m.key(t.Site), stretch(t.From), stretch(t.To), t.Pairs})

@@ -1,19 +1,10 @@
 package outage
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 
 	"wideknot/core/estate"
-)
-
-// What a probe profile that says nothing stands for (section 8 of the domain).
-const (
-	IntervalMs = 1000
-	Misses     = 3
-	Successes  = 5
-	TimeoutMs  = 800
 )
 
 // Timing is how long a tunnel's failure and return take to be noticed, in
@@ -34,14 +25,8 @@ type Timing struct {
 
 // TimingOf works out an overlay's timing.
 func TimingOf(p *estate.Probe) Timing {
-	var q estate.Probe
-	if p != nil {
-		q = *p
-	}
-	t := Timing{
-		Interval: float64(cmp.Or(q.IntervalMs, IntervalMs)) / 1000, Timeout: float64(cmp.Or(q.TimeoutMs, TimeoutMs)) / 1000,
-		Misses: cmp.Or(q.Misses, Misses), Successes: cmp.Or(q.Successes, Successes),
-	}
+	q := p.Full()
+	t := Timing{Interval: float64(q.IntervalMs) / 1000, Timeout: float64(q.TimeoutMs) / 1000, Misses: q.Misses, Successes: q.Successes}
 	t.Detect = t.Interval*float64(t.Misses) + t.Timeout
 	t.Best = t.Interval*float64(t.Misses-1) + t.Timeout
 	t.Return = t.Interval * float64(t.Successes)
@@ -88,15 +73,16 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 	m.walk(m.none(), b, a, &wasBack)
 	// The first tunnel that died on the way there, else on the way back.
 	ways := append(slices.Clone(was.legs[:was.n]), wasBack.legs[:wasBack.n]...)
-	l := ways[max(0, slices.IndexFunc(ways, func(l leg) bool {
-		x, y := m.ends(l)
-		return bench.state.dead[x] || bench.state.dead[y]
-	}))]
+	died := func(p part) bool { return bench.state.dead[p.links[0]] || bench.state.dead[p.links[1]] }
+	l := ways[max(0, slices.IndexFunc(ways, func(l leg) bool { return slices.ContainsFunc(m.parts(l, nil), died) }))]
 	n := &m.nets[l.overlay]
 	adjacency := &n.overlay.Adjacencies[l.adjacency]
-	dead := m.Plan.Ident(&adjacency.Tunnels[l.tunnel])
+	dead, share := m.tunnelsText(l, died)
 	t := TimingOf(n.overlay.Spec.Probe)
-	out := []Moment{{Phase: "fail", Text: fmt.Sprintf("%s fails; tunnel %s carries nothing any more", partsText(parts), dead)}}
+	out := []Moment{{Phase: "fail", Text: fmt.Sprintf("%s fails; nothing gets through %s any more", partsText(parts), dead)}}
+	if share < 1 {
+		out[0].Text += fmt.Sprintf(", which took %.0f %% of the flows", 100*share)
+	}
 	for i := range t.Misses {
 		out = append(out, Moment{After: t.Interval*float64(i+1) + t.Timeout, Phase: "missed", Text: fmt.Sprintf("probe %d of %d gets no answer within %g s", i+1, t.Misses, t.Timeout)})
 	}
@@ -121,16 +107,36 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 			break
 		}
 	}
-	to := &m.nets[next.overlay].overlay.Adjacencies[next.adjacency]
-	stand := m.Plan.Ident(&to.Tunnels[next.tunnel])
+	stand, _ := m.tunnelsText(next, func(part) bool { return true })
+	role := "stood by and is probed all the time"
+	if share < 1 && next.overlay == l.overlay && next.adjacency == l.adjacency {
+		role = "shared the load with it"
+	}
 	out = append(out,
-		Moment{After: t.Detect, Phase: "switch", Text: fmt.Sprintf("the routes lead into %s then, which stood by and is probed all the time", stand)},
+		Moment{After: t.Detect, Phase: "switch", Text: fmt.Sprintf("the routes lead into %s then, which %s", stand, role)},
 		Moment{After: t.Detect, Phase: "recover", Text: fmt.Sprintf("traffic flows again, after at most %.3g s, at best %.3g s", t.Detect, t.Best)},
 		Moment{After: 0, Repaired: true, Phase: "repair", Text: fmt.Sprintf("%s is repaired; %s answers probes again", partsText(parts), dead)},
 		Moment{After: t.Return, Repaired: true, Phase: "hold", Text: fmt.Sprintf("%d probes in a row were answered; one miss would have started the count again, so a flapping link stays out", t.Successes)},
 		Moment{After: t.Return, Repaired: true, Phase: "return", Text: fmt.Sprintf("traffic returns to %s without a gap", dead)},
 	)
 	return out, nil
+}
+
+// tunnelsText names those tunnels of a leg that are wanted and says what part
+// of the flows takes them.
+func (m *Model) tunnelsText(l leg, wanted func(part) bool) (text string, share float64) {
+	tunnels := m.nets[l.overlay].overlay.Adjacencies[l.adjacency].Tunnels
+	for _, p := range m.parts(l, nil) {
+		if !wanted(p) {
+			continue
+		}
+		if share > 0 {
+			text += " and "
+		}
+		text += m.Plan.Ident(&tunnels[p.tunnel])
+		share += p.of
+	}
+	return text, share
 }
 
 func partsText(parts []Part) string {

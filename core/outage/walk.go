@@ -5,8 +5,21 @@ import (
 	"wideknot/core/tunnel"
 )
 
-// A leg is one tunnel on the way of a packet.
-type leg struct{ overlay, adjacency, tunnel int32 }
+// A choice is by what an adjacency carries its traffic: its first tunnel that is
+// alive, -1 for none, and which of those after it that share the load with it
+// are alive too. Bit n of beside stands for the tunnel n+1 places on.
+type choice struct {
+	tunnel int16
+	beside uint32
+}
+
+// A leg is one adjacency on the way of a packet and what carries it there. Of
+// tunnels that share the load each flow takes one.
+type leg struct {
+	adjacency int32
+	overlay   int16
+	choice
+}
 
 // A way holds the legs of a walk. A packet that takes more circles.
 type way struct {
@@ -30,28 +43,47 @@ func (w *way) same(v *way) bool {
 
 // state is what has failed. A site without gateway has all its links dead.
 type state struct {
-	dead  []bool    // by link
-	gone  []bool    // by site: the gateway is dead
-	first [][]int32 // overlay → adjacency → its first tunnel that is alive, -1 for none
+	dead  []bool     // by link
+	gone  []bool     // by site: the gateway is dead
+	first [][]choice // overlay → adjacency
 }
 
+// newState returns the state in which nothing has failed.
 func (m *Model) newState() state {
-	s := state{dead: make([]bool, len(m.sites)), gone: make([]bool, len(m.Plan.Estate.Sites)), first: make([][]int32, len(m.nets))}
+	s := state{dead: make([]bool, len(m.sites)), gone: make([]bool, len(m.Plan.Estate.Sites)), first: make([][]choice, len(m.nets))}
 	for i := range m.nets {
-		s.first[i] = make([]int32, len(m.nets[i].overlay.Adjacencies))
+		adjacencies := m.nets[i].overlay.Adjacencies
+		s.first[i] = make([]choice, len(adjacencies))
+		for j := range adjacencies {
+			if tunnels := adjacencies[j].Tunnels; len(tunnels) > 0 && tunnels[0].Weight > 0 {
+				s.first[i][j] = m.choose(&s, &adjacencies[j])
+			}
+		}
 	}
 	return s
 }
 
-// alive looks for the first tunnel of an adjacency that is alive.
-func (m *Model) alive(s *state, a *tunnel.Adjacency) int32 {
-	for k := range a.Tunnels {
-		t := &a.Tunnels[k]
-		if !s.dead[m.links[t.A.Site]+t.A.Link] && !s.dead[m.links[t.B.Site]+t.B.Link] {
-			return int32(k)
-		}
+// choose finds what carries the traffic of an adjacency.
+func (m *Model) choose(s *state, a *tunnel.Adjacency) choice {
+	alive := func(t *tunnel.Tunnel) bool {
+		return !s.dead[m.links[t.A.Site]+t.A.Link] && !s.dead[m.links[t.B.Site]+t.B.Link]
 	}
-	return -1
+	for k := range a.Tunnels {
+		if !alive(&a.Tunnels[k]) {
+			continue
+		}
+		c := choice{tunnel: int16(k)}
+		if a.Tunnels[k].Weight > 0 {
+			_, end := a.Group(k)
+			for n := k + 1; n < min(end, k+33); n++ {
+				if alive(&a.Tunnels[n]) {
+					c.beside |= 1 << (n - k - 1)
+				}
+			}
+		}
+		return c
+	}
+	return choice{tunnel: -1}
 }
 
 // walk follows a packet of one site to another.
@@ -60,7 +92,7 @@ func (m *Model) walk(s *state, from, to int, w *way) {
 	if s.gone[from] || s.gone[to] {
 		return
 	}
-	var overlay int32
+	var overlay int16
 	var ways []route.Way
 	special := m.odd[from] && m.odd[to]
 	if special {
@@ -74,7 +106,7 @@ func (m *Model) walk(s *state, from, to int, w *way) {
 		overlay = w.legs[0].overlay
 		w.at = next
 	} else {
-		overlay = int32(m.firstCommon(from, to))
+		overlay = int16(m.firstCommon(from, to))
 		if !m.step(s, overlay, from, from, to, false, w) {
 			return
 		}
@@ -97,8 +129,8 @@ func (m *Model) walk(s *state, from, to int, w *way) {
 // take takes the first way that is alive.
 func (m *Model) take(s *state, ways []route.Way, origin int, w *way) (next int, ok bool) {
 	for i := range ways {
-		if t := s.first[ways[i].Overlay][ways[i].Adjacency]; t >= 0 {
-			w.legs[w.n] = leg{int32(ways[i].Overlay), int32(ways[i].Adjacency), t}
+		if c := s.first[ways[i].Overlay][ways[i].Adjacency]; c.tunnel >= 0 {
+			w.legs[w.n] = leg{int32(ways[i].Adjacency), int16(ways[i].Overlay), c}
 			w.n++
 			return ways[i].Via, ways[i].Via != origin
 		}
@@ -107,7 +139,7 @@ func (m *Model) take(s *state, ways []route.Way, origin int, w *way) (next int, 
 }
 
 // step takes a walk one tunnel on. It reports false where the packet ends.
-func (m *Model) step(s *state, overlay int32, origin, at, to int, fromHub bool, w *way) bool {
+func (m *Model) step(s *state, overlay int16, origin, at, to int, fromHub bool, w *way) bool {
 	n := &m.nets[overlay]
 	var places []int32
 	if fromHub {
@@ -139,8 +171,8 @@ func (m *Model) step(s *state, overlay int32, origin, at, to int, fromHub bool, 
 			next = n.hubs[p]
 			adjacency = *n.joins(at, p)
 		}
-		if t := s.first[overlay][adjacency]; t >= 0 {
-			w.legs[w.n] = leg{overlay, adjacency, t}
+		if c := s.first[overlay][adjacency]; c.tunnel >= 0 {
+			w.legs[w.n] = leg{adjacency, overlay, c}
 			w.n++
 			w.at = next
 			return next != origin
@@ -162,26 +194,53 @@ func (m *Model) backOf(there *way, from, to int, back *way) {
 	}
 }
 
-// ends returns the links, by number, at both ends of a leg.
-func (m *Model) ends(l leg) (a, b int32) {
+// A part is a tunnel of a leg: the links at its ends, by number, and what part
+// of the flows takes it.
+type part struct {
+	links  [2]int32
+	of     float64
+	tunnel int // in its adjacency
+}
+
+// parts lists the tunnels of a leg, in the room given where there is enough.
+func (m *Model) parts(l leg, room []part) []part {
 	n := &m.nets[l.overlay]
-	e := n.ends[n.start[l.adjacency]+l.tunnel]
-	return e[0], e[1]
+	start := n.start[l.adjacency] + int32(l.tunnel)
+	if l.beside == 0 {
+		return append(room[:0], part{n.ends[start], 1, int(l.tunnel)})
+	}
+	tunnels := n.overlay.Adjacencies[l.adjacency].Tunnels
+	out := room[:0]
+	total := 0.0
+	for k, beside := 0, uint64(l.beside)<<1|1; beside != 0; k, beside = k+1, beside>>1 {
+		if beside&1 != 0 {
+			weight := float64(tunnels[int(l.tunnel)+k].Weight)
+			total += weight
+			out = append(out, part{n.ends[start+int32(k)], weight, int(l.tunnel) + k})
+		}
+	}
+	for i := range out {
+		out[i].of /= total
+	}
+	return out
 }
 
 // none is the state in which nothing has failed.
 func (m *Model) none() *state { return &m.base.none }
 
-// zonesOf returns the zones that a pair has and those that pass its way.
+// zonesOf returns the zones that a pair has and those that pass its way,
+// whichever tunnel they take of those that share the load.
 func (m *Model) zonesOf(i, j int, w *way) (has, pass uint64) {
 	has = m.siteZone[i] | m.siteZone[j]
 	pass = has
 	if !m.narrowed {
 		return has, pass
 	}
+	var room [2]part
 	for k := range w.n {
-		x, y := m.ends(w.legs[k])
-		pass &= m.linkZone[x] & m.linkZone[y]
+		for _, p := range m.parts(w.legs[k], room[:]) {
+			pass &= m.linkZone[p.links[0]] & m.linkZone[p.links[1]]
+		}
 	}
 	return has, pass
 }

@@ -91,6 +91,7 @@ func (m *Map) tunnelsOf(overlay, site int, ways []way) []Hop {
 			local, _ := m.Plan.Sides(end)
 			out = append(out, Hop{
 				End: end, Via: w.step.to, Interface: local.Interface,
+				Weight: a.Tunnels[rank].Weight, lead: a.Tunnels[rank].Lead,
 				Cost: int(w.weight.cost), Steps: int(w.weight.hops), To: -1, weight: w.weight,
 			})
 		}
@@ -124,9 +125,12 @@ func (m *Map) breakout(site int) []Route {
 		metric := 0
 		for j := range hops {
 			h := &hops[j]
-			if j > 0 && h.Via == hops[j-1].Via {
+			switch {
+			case j > 0 && h.together(&hops[j-1]):
+				h.Why = LoadSharing
+			case j > 0 && h.Via == hops[j-1].Via:
 				metric, h.Why = metric+10, TunnelRank
-			} else {
+			default:
 				metric, h.Why = (metric/100+1)*100, HubOrder
 			}
 			h.Metric = metric

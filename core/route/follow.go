@@ -26,7 +26,7 @@ type Trace struct {
 	Forward   Walk
 	Return    *Walk // nil when the packet does not arrive
 	Symmetric bool  // the answer takes the same tunnels, reversed
-	MTU       int   // least on the way, bytes; 0 without tunnel
+	MTU       int   // least on the way, by whichever tunnels that share the load, bytes; 0 without tunnel
 }
 
 // Arrives reports whether both the packet and its answer arrive.
@@ -57,8 +57,9 @@ const (
 
 // A Step is one tunnel on the way.
 type Step struct {
-	Site    int // that sends
-	Hop     Hop // with all that the site's route says of it
+	Site    int   // that sends
+	Hop     Hop   // with all that the site's route says of it
+	Beside  []Hop // those that share the load with it: a flow takes one of them all
 	Tunnel  *tunnel.Tunnel
 	Overlay string
 	Far     int    // site at the other end
@@ -82,9 +83,11 @@ func (m *Map) Follow(p Packet) Trace {
 	}
 	var target place
 	t.Forward, target = m.walk(source, p.To, p, false)
-	for i, s := range t.Forward.Steps {
-		if i == 0 || s.Tunnel.MTU < t.MTU {
-			t.MTU = s.Tunnel.MTU
+	for _, s := range t.Forward.Steps {
+		for _, h := range append([]Hop{s.Hop}, s.Beside...) {
+			if _, _, by := m.Plan.At(h.End); t.MTU == 0 || by.MTU < t.MTU {
+				t.MTU = by.MTU
+			}
 		}
 	}
 	if t.Forward.End != Delivered {
@@ -192,20 +195,22 @@ func (m *Map) walk(from place, to netip.Addr, p Packet, reply bool) (Walk, place
 			return w, place{}
 		}
 	}
-	m.carry(&w, overlay, goal, hops[0])
+	m.carry(&w, overlay, goal, hops)
 	return w, arrived
 }
 
-// carry follows the tunnels of an overlay from the first hop to the goal.
-func (m *Map) carry(w *Walk, overlay int, goal target, hop Hop) {
+// carry follows the tunnels of an overlay from the first of the hops to the
+// goal.
+func (m *Map) carry(w *Walk, overlay int, goal target, hops []Hop) {
 	g := m.graphs[overlay]
 	r := g.newReach()
 	r.measure(g, goal.site)
 	at := w.FromSite
 	for {
+		hop := hops[0]
 		_, _, t := m.Plan.At(hop.End)
 		_, remote := m.Plan.Sides(hop.End)
-		w.Steps = append(w.Steps, Step{Site: at, Hop: hop, Tunnel: t, Overlay: g.overlay.Spec.Key, Far: hop.Via, FarFace: remote.Interface})
+		w.Steps = append(w.Steps, Step{Site: at, Hop: hop, Beside: hops[1:Sharing(hops)], Tunnel: t, Overlay: g.overlay.Spec.Key, Far: hop.Via, FarFace: remote.Interface})
 		before := at
 		at = hop.Via
 		w.Where = at
@@ -232,7 +237,7 @@ func (m *Map) carry(w *Walk, overlay int, goal target, hop Hop) {
 			w.Mend = "Remove the pin that sends it there, or make " + key + " a hub."
 			return
 		}
-		hop = m.tunnelsOf(overlay, at, ways[:1])[0]
+		hops = m.tunnelsOf(overlay, at, ways[:1])
 	}
 }
 
@@ -286,7 +291,7 @@ func (m *Map) nowhere(w *Walk, from place, subnet *estate.Subnet, to netip.Addr,
 		w.End = Leaves
 		if hops, overlay, out := m.breaksOut(from.site, to); out {
 			hub := hops[0].Via
-			m.carry(w, overlay, target{holding{site: hub}, overlay}, hops[0])
+			m.carry(w, overlay, target{holding{site: hub}, overlay}, hops)
 			w.End, w.Why = Leaves, fmt.Sprintf("by the internet link of %s, which translates its source address", m.Plan.Site(hub).Key)
 			return
 		}

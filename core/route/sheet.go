@@ -21,9 +21,19 @@ type StepSheet struct {
 	Interface     string `json:"interface"`
 	Next          string `json:"next" doc:"site at the other end"`
 	NextInterface string `json:"next_interface"`
-	MTU           int    `json:"mtu"`
-	Cost          int    `json:"cost" doc:"of the path from here"`
-	Why           Rule   `json:"why,omitempty" doc:"the rule this route won by"`
+	// Beside are the tunnels that share the load with this one, at the same ends.
+	Beside []BesideSheet `json:"beside,omitempty" doc:"tunnels that share the load with it; a flow takes one of them all, by their weights"`
+	Weight int           `json:"weight,omitempty" doc:"its part among those; absent where it shares with none"`
+	MTU    int           `json:"mtu"`
+	Cost   int           `json:"cost" doc:"of the path from here"`
+	Why    Rule          `json:"why,omitempty" doc:"the rule this route won by"`
+}
+
+// A BesideSheet is a tunnel that shares the load with another.
+type BesideSheet struct {
+	Tunnel    string `json:"tunnel"`
+	Interface string `json:"interface"`
+	Weight    int    `json:"weight"`
 }
 
 // Sheet writes a walk down; it is nil for none.
@@ -39,7 +49,15 @@ func (m *Map) Sheet(w *Walk) *WalkSheet {
 	}
 	out := &WalkSheet{From: key(w.FromSite), To: key(w.ToSite), End: w.End, Where: key(w.Where), Why: w.Why, Mend: w.Mend, Rule: w.Rule, Steps: []StepSheet{}}
 	for _, s := range w.Steps {
-		out.Steps = append(out.Steps, StepSheet{key(s.Site), s.Overlay, m.Plan.Ident(s.Tunnel), s.Hop.Interface, key(s.Far), s.FarFace, s.Tunnel.MTU, s.Hop.Cost, s.Hop.Why})
+		step := StepSheet{
+			Site: key(s.Site), Overlay: s.Overlay, Tunnel: m.Plan.Ident(s.Tunnel), Interface: s.Hop.Interface, Next: key(s.Far), NextInterface: s.FarFace,
+			Weight: s.Hop.Weight, MTU: s.Tunnel.MTU, Cost: s.Hop.Cost, Why: s.Hop.Why,
+		}
+		for _, h := range s.Beside {
+			_, _, t := m.Plan.At(h.End)
+			step.Beside = append(step.Beside, BesideSheet{m.Plan.Ident(t), h.Interface, h.Weight})
+		}
+		out.Steps = append(out.Steps, step)
 	}
 	return out
 }

@@ -30,7 +30,8 @@ const (
 const DiscardMetric = math.MaxUint32
 
 // A Route is a site's decision for one prefix. Hops are in order: the first
-// carries the traffic, each other stands by for those before it. Hops are
+// carries the traffic, together with those of its metric, among which each flow
+// takes one by their weights; each other stands by for those before it. Hops are
 // shared between routes and must not be changed. Routes of kind Overlay, Cut
 // and Breakout have a discard route besides; those of kind Pin and Local leave
 // by Link.
@@ -53,6 +54,7 @@ type Hop struct {
 	Via       int        // the neighbour at its far end
 	Interface string
 	Metric    int // for the site's routing table; lower is better
+	Weight    int // its part among hops of the same metric; 0 where there is but one
 	Cost      int // of the whole path
 	Steps     int // tunnels on the whole path
 	// Why is what set the hop before this one apart from it; for the first hop
@@ -65,6 +67,12 @@ type Hop struct {
 
 	weight weight
 	pinned bool
+	lead   int // of the tunnel, in its adjacency
+}
+
+// together reports whether two hops share the load of their sites.
+func (h *Hop) together(o *Hop) bool {
+	return h.End.Overlay == o.End.Overlay && h.End.Adjacency == o.End.Adjacency && h.To == o.To && h.lead == o.lead
 }
 
 // A Map knows the least paths of a plan.
@@ -334,12 +342,24 @@ func (m *Map) order(hops []Hop) {
 	number(hops)
 }
 
+// Sharing counts the first of some hops that carry traffic together: 1 where the
+// first does alone.
+func Sharing(hops []Hop) int {
+	n := min(1, len(hops))
+	for n < len(hops) && hops[n].together(&hops[0]) {
+		n++
+	}
+	return n
+}
+
 // number gives sorted hops their metrics and reasons.
 func number(hops []Hop) {
 	metric := 0
 	for i := range hops {
 		h := &hops[i]
 		switch {
+		case i > 0 && h.together(&hops[i-1]):
+			h.Why = LoadSharing
 		case i > 0 && h.Via == hops[i-1].Via && h.To == hops[i-1].To && h.End.Overlay == hops[i-1].End.Overlay:
 			metric += 10
 			h.Why = TunnelRank

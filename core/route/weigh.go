@@ -41,6 +41,8 @@ const (
 	HubOrder   Rule = "hub order"
 	TunnelRank Rule = "tunnel rank"
 	KeyOrder   Rule = "key order"
+	// LoadSharing sets nothing apart: the two share the load, as was asked for.
+	LoadSharing Rule = "load sharing"
 )
 
 func (w weight) rule(v weight) Rule {

@@ -17,6 +17,11 @@ type usable struct {
 	v4, v6   bool
 	rank     int
 	mtu      int
+	// Links that share the load have one place in the order of their rank, that
+	// of the first key among them. Alone, a link's place is its key and its
+	// weight 1.
+	place  string
+	weight int
 }
 
 func usableLinks(e *estate.Estate) [][]usable {
@@ -27,10 +32,15 @@ func usableLinks(e *estate.Estate) [][]usable {
 			if l.NoTunnels {
 				continue
 			}
-			out[i] = append(out[i], usable{
+			u := usable{
 				link: j, key: l.Key, underlay: l.UnderlayOf(), reach: l.Reach,
 				v4: l.Has(estate.V4), v6: l.Has(estate.V6), rank: l.RankOf(), mtu: l.MTUOf(),
-			})
+				place: l.Key, weight: 1,
+			}
+			if mates := e.Sites[i].SharesWith(j); mates != nil {
+				u.place, u.weight = mates[0], l.Weight
+			}
+			out[i] = append(out[i], u)
 		}
 	}
 	return out
@@ -66,11 +76,26 @@ func meet(a, b *usable, want estate.Family) (estate.Family, Obstacle) {
 type candidate struct {
 	a, b   *usable
 	family estate.Family
+	placed bool // by the engineer, for this pair of sites
 }
 
+// weight is the candidate's part among those that share the load.
+func (c candidate) weight() int { return c.a.weight * c.b.weight }
+
 // compareCandidates is the one rank order both ends share: a private underlay
-// first, then the leading end's link rank, the other's, and the keys.
+// first, then the leading end's link rank, the other's, and the keys. Links
+// that share the load stand together, the largest part first.
 func compareCandidates(x, y candidate) int {
+	return cmp.Or(
+		comparePlaces(x, y),
+		cmp.Compare(y.weight(), x.weight()),
+		cmp.Compare(x.a.key, y.a.key),
+		cmp.Compare(x.b.key, y.b.key),
+	)
+}
+
+// comparePlaces does, but for candidates that share the load, which are equal.
+func comparePlaces(x, y candidate) int {
 	private := func(c candidate) int {
 		if c.a.underlay != estate.Internet {
 			return 0
@@ -81,8 +106,8 @@ func compareCandidates(x, y candidate) int {
 		private(x)-private(y),
 		x.a.rank-y.a.rank,
 		x.b.rank-y.b.rank,
-		cmp.Compare(x.a.key, y.a.key),
-		cmp.Compare(x.b.key, y.b.key),
+		cmp.Compare(x.a.place, y.a.place),
+		cmp.Compare(x.b.place, y.b.place),
 	)
 }
 
@@ -93,7 +118,7 @@ func (o *Overlay) pair(p *Plan, a, b int, links [][]usable) []Tunnel {
 	for i := range links[a] {
 		for j := range links[b] {
 			if family, obstacle := meet(&links[a][i], &links[b][j], o.Spec.Family); obstacle == NoObstacle {
-				found = append(found, candidate{&links[a][i], &links[b][j], family})
+				found = append(found, candidate{a: &links[a][i], b: &links[b][j], family: family})
 			}
 		}
 	}
@@ -108,6 +133,7 @@ func (o *Overlay) pair(p *Plan, a, b int, links [][]usable) []Tunnel {
 			A:      Port{Site: a, Link: c.a.link, Calls: c.b.reach.Callable()},
 			B:      Port{Site: b, Link: c.b.link, Calls: c.a.reach.Callable()},
 			Family: c.family,
+			Lead:   i,
 		}
 		natted := c.a.reach == estate.NAT || c.b.reach == estate.NAT || c.a.reach == estate.Forwarded || c.b.reach == estate.Forwarded
 		t.Wanted = MTU(o.Spec.Transport, c.family, min(c.a.mtu, c.b.mtu), natted)
@@ -117,7 +143,22 @@ func (o *Overlay) pair(p *Plan, a, b int, links [][]usable) []Tunnel {
 		}
 		tunnels[i] = t
 	}
+	share(found, tunnels)
 	return tunnels
+}
+
+// share gives their parts to tunnels over links that share the load: the
+// product of the weights at both ends. A tunnel that the engineer put in its
+// place shares with none.
+func share(found []candidate, tunnels []Tunnel) {
+	for i := 1; i < len(found); i++ {
+		x, y := found[i-1], found[i]
+		if x.placed || y.placed || comparePlaces(x, y) != 0 {
+			continue
+		}
+		tunnels[i].Lead = tunnels[i-1].Lead
+		tunnels[i-1].Weight, tunnels[i].Weight = x.weight(), y.weight()
+	}
 }
 
 // prefer puts those candidates first that the engineer put first.
@@ -134,6 +175,9 @@ func (o *Overlay) prefer(a, b string, found []candidate) {
 			return len(order.First)
 		}
 		slices.SortStableFunc(found, func(x, y candidate) int { return place(x) - place(y) })
+		for i := range found {
+			found[i].placed = found[i].placed || place(found[i]) < len(order.First)
+		}
 	}
 }
 

@@ -86,6 +86,19 @@ type Tunnel struct {
 	Family estate.Family // of the outside
 	MTU    int           // bytes, inside
 	Wanted int           // the MTU before it was raised to the IPv6 minimum
+	// Lead is the place of the first of the tunnels that share the load with it,
+	// which stand together; its own where it shares with none. Weight is its part
+	// among them, 0 where it shares with none.
+	Lead, Weight int
+}
+
+// Group returns the places of the tunnels, from one up to but not including
+// another, that share the load with the tunnel of the given place.
+func (a *Adjacency) Group(place int) (from, to int) {
+	from = a.Tunnels[place].Lead
+	for to = place + 1; to < len(a.Tunnels) && a.Tunnels[to].Lead == from; to++ {
+	}
+	return from, to
 }
 
 // A Port is what one end of a tunnel was given.

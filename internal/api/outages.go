@@ -348,8 +348,8 @@ func (s *Server) outages(a huma.API) {
 		func(ctx context.Context, in *struct {
 			Editing
 			Body struct {
-				Sites []string `json:"sites" minItems:"1" maxItems:"60000"`
-				First []string `json:"first" minItems:"1" maxItems:"20" doc:"keys of links, the first choice first"`
+				Sites []string            `json:"sites" minItems:"1" maxItems:"60000"`
+				First []estate.LinkChoice `json:"first" minItems:"1" maxItems:"20" doc:"the first choice first"`
 			}
 		}) (*answer[EstateHead], error) {
 			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) {

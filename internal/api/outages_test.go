@@ -80,10 +80,10 @@ func TestOutages(t *testing.T) {
 	if all.Points != 7 {
 		t.Errorf("%d single points of failure", all.Points)
 	}
-	if head := must[EstateHead](s, "PUT", base+"/link-order", map[string]any{"sites": []string{"overtarn", "pikestone"}, "first": []string{"satellite"}}); head.Undo != "Links of 2 sites: satellite" {
+	if head := must[EstateHead](s, "PUT", base+"/link-order", map[string]any{"sites": []string{"overtarn", "pikestone"}, "first": []map[string]any{{"key": "satellite"}}}); head.Undo != "Links of 2 sites: satellite" {
 		t.Errorf("%q", head.Undo)
 	}
-	s.refused(422, "PUT", base+"/link-order", map[string]any{"sites": []string{"overtarn"}, "first": []string{"string"}})
+	s.refused(422, "PUT", base+"/link-order", map[string]any{"sites": []string{"overtarn"}, "first": []map[string]any{{"key": "string"}}})
 	must[EstateHead](s, "PUT", base+"/shed", map[string]any{"zones": []string{"camera", "office"}})
 	s.refused(422, "PUT", base+"/shed", map[string]any{"zones": []string{"camera", "camera"}})
 	must[EstateHead](s, "PUT", base+"/overlays/ops/probe", map[string]any{"interval_ms": 500, "misses": 4, "successes": 10, "timeout_ms": 400, "target": "far-lan"})
@@ -109,7 +109,7 @@ func TestOutages(t *testing.T) {
 		must[EstateHead](s, "DELETE", base+"/sites/"+key, nil)
 	}
 	must[struct{}](s, "POST", base+"/release", map[string]any{"message": "as it is", "reason": "the demo's findings stand"})
-	must[EstateHead](s, "PUT", base+"/link-order", map[string]any{"sites": []string{"alderfold"}, "first": []string{"cell"}})
+	must[EstateHead](s, "PUT", base+"/link-order", map[string]any{"sites": []string{"alderfold"}, "first": []map[string]any{{"key": "cell"}}})
 	site = *e.Site("eelgate")
 	site.Links[1].SharedFate = nil
 	must[EstateHead](s, "PUT", base+"/sites/eelgate", site)

@@ -58,6 +58,7 @@ type RouteHop struct {
 	Interface string     `json:"interface"`
 	Via       string     `json:"via"`
 	Metric    int        `json:"metric"`
+	Weight    int        `json:"weight" doc:"its part among hops of the same metric, which share the load; 0 where there is but one"`
 	Cost      int        `json:"cost"`
 	Steps     int        `json:"steps"`
 	Why       route.Rule `json:"why"`
@@ -92,7 +93,7 @@ type File struct {
 func chainOf(v *desk.View, hops []route.Hop) []RouteHop {
 	out := make([]RouteHop, len(hops))
 	for i, h := range hops {
-		out[i] = RouteHop{Interface: h.Interface, Via: v.Plan.Site(h.Via).Key, Metric: h.Metric, Cost: h.Cost, Steps: h.Steps, Why: h.Why}
+		out[i] = RouteHop{Interface: h.Interface, Via: v.Plan.Site(h.Via).Key, Metric: h.Metric, Weight: h.Weight, Cost: h.Cost, Steps: h.Steps, Why: h.Why}
 	}
 	return out
 }

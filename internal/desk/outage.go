@@ -46,8 +46,8 @@ func (d *Desk) OutageChanges(ctx context.Context, at Place) (*View, []outage.Cha
 }
 
 // RankLinks puts some links of the given sites first, in the order given, by
-// their keys.
-func (d *Desk) RankLinks(ctx context.Context, o Order, sites, first []string) (*View, error) {
+// their keys; some may share the load.
+func (d *Desk) RankLinks(ctx context.Context, o Order, sites []string, first []estate.LinkChoice) (*View, error) {
 	if len(first) == 0 || len(sites) == 0 {
 		return nil, estate.Problems{{Path: "first", Message: "name the links that come first, and the sites"}}
 	}
@@ -55,17 +55,17 @@ func (d *Desk) RankLinks(ctx context.Context, o Order, sites, first []string) (*
 	if len(sites) == 1 {
 		who = sites[0]
 	}
-	return d.edit(ctx, o, fmt.Sprintf("Links of %s: %s", who, strings.Join(first, ", then ")), func(e *estate.Estate) (*estate.Estate, error) {
+	return d.edit(ctx, o, fmt.Sprintf("Links of %s: %s", who, estate.ChoicesText(first)), func(e *estate.Estate) (*estate.Estate, error) {
 		out := e.Clone()
 		known := false
 		for i := range out.Sites {
 			if s := &out.Sites[i]; slices.Contains(sites, s.Key) {
-				known = known || slices.ContainsFunc(s.Links, func(l estate.Link) bool { return slices.Contains(first, l.Key) })
+				known = known || slices.ContainsFunc(first, func(c estate.LinkChoice) bool { return s.Link(c.Key) != nil })
 				s.RankLinks(first)
 			}
 		}
 		if !known {
-			return nil, estate.Problems{{Path: "first", Message: "none of the sites has a link called " + strings.Join(first, " or ")}}
+			return nil, estate.Problems{{Path: "first", Message: "none of the sites has any of the links " + estate.ChoicesText(first)}}
 		}
 		return out, nil
 	})

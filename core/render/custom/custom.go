@@ -55,6 +55,7 @@ type Route struct {
 type Hop struct {
 	Interface, Via string
 	Metric         int
+	Weight         int // its part among hops of the same metric; 0 where there is but one
 }
 
 // DataOf collects what templates see of a site.
@@ -71,7 +72,7 @@ func DataOf(m *route.Map, site int) Site {
 	for _, r := range m.Table(site) {
 		one := Route{Prefix: r.Prefix, Kind: string(r.Kind), To: p.Site(r.To).Key, Discard: r.Discards()}
 		for _, h := range r.Hops {
-			one.Hops = append(one.Hops, Hop{h.Interface, p.Site(h.Via).Key, h.Metric})
+			one.Hops = append(one.Hops, Hop{h.Interface, p.Site(h.Via).Key, h.Metric, h.Weight})
 		}
 		out.Routes = append(out.Routes, one)
 	}

@@ -82,6 +82,7 @@ func TestYanglintAcceptsConfigurations(t *testing.T) {
 	for name, m := range map[string]*route.Map{
 		"three sites": example(t, "three-sites"),
 		"breakout":    example(t, "breakout"),
+		"sharing":     example(t, "load-sharing", "key: ops,", "key: ops, probe: {target: far-lan, misses: 4},", "rank: 2", "rank: 2, zones: [control]"),
 		"the demo":    example(t, "brindlewater", "    transit: [100.96.0.0/16]", "    transit: [100.96.0.0/16, 'fd3a:91c2:8::/64']"),
 		"ipsec":       example(t, "three-sites", "key: ops", ipsec),
 	} {

@@ -22,6 +22,7 @@ func (b *bundle) filter() []byte {
 	b.arrive(t)
 	b.pass(t)
 	b.clamp(t)
+	b.keep(t)
 	b.maps(t)
 	b.breakoutNAT(t)
 	t.Line("}")
@@ -188,6 +189,35 @@ func (b *bundle) clamp(t *render.Text) {
 				Str(" tcp flags & (syn|rst) == syn tcp option maxseg size set ").Num(peer.Tunnel.MTU - f.headers).End()
 		}
 	}
+	t.Line("\t}")
+}
+
+// keep marks each flow with the tunnel by which it came, where tunnels share
+// the load, and its answers with the same mark, by which rules.ip sends them
+// into that tunnel.
+func (b *bundle) keep(t *render.Text) {
+	if len(b.answers) == 0 {
+		return
+	}
+	t.Line("\tchain keep {").Line("\t\ttype filter hook prerouting priority mangle; policy accept;")
+	t.Str("\t\tct direction original ct mark set iifname map { ")
+	for i := range b.answers {
+		for j, name := range b.answers[i].Arriving {
+			if i+j > 0 {
+				t.Str(", ")
+			}
+			t.Str("\"").Str(name).Str("\" : ").Num(firstAnswer + i)
+		}
+	}
+	t.Line(" } accept")
+	marks := func(what string) *render.Text {
+		return t.Str("\t\tct direction ").Str(what).Str(" ct mark ").Num(firstAnswer).Str("-").Num(firstAnswer + len(b.answers) - 1)
+	}
+	marks("original").Line(" ct mark set 0")
+	marks("reply").Line(" meta mark set ct mark")
+	t.Line("\t}")
+	t.Line("\tchain keep_own {").Line("\t\ttype route hook output priority mangle; policy accept;")
+	marks("reply").Line(" meta mark set ct mark")
 	t.Line("\t}")
 }
 

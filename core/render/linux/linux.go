@@ -57,6 +57,7 @@ func Site(m *route.Map, site int, keys Keys) []render.File {
 	}
 	b.marks = marksOf(b.site)
 	b.extras = m.Extras(site)
+	b.answers = m.Answers(site)
 	folder := b.site.Key + "/"
 	files := []render.File{{Path: folder + "README.txt", Text: b.readme()}}
 	for i := range b.peers {
@@ -89,6 +90,7 @@ type bundle struct {
 	keys   Keys
 
 	extras   []route.Extra
+	answers  []route.Answers
 	routeMap *route.Map
 }
 
@@ -98,6 +100,14 @@ const firstMark = 8400
 
 // firstExtra is the number of the first of the tables that route.Extras lists.
 const firstExtra = 8300
+
+// firstAnswer is the mark and the number of the first of the tables that
+// route.Answers lists; their rules come before all others, from priority
+// answerRules on.
+const (
+	firstAnswer = 8500
+	answerRules = 8200
+)
 
 // marksOf gives each link a mark when the site has several and says how each
 // is left: a tunnel's own packets must leave by the link it was made for.
@@ -193,11 +203,17 @@ func (b *bundle) network() []byte {
 		}
 	}
 	for i := range b.routes {
-		writeRoute(t, &b.routes[i], 0)
+		b.writeRoute(t, &b.routes[i], 0)
 	}
 	for i := range b.extras {
 		for j := range b.extras[i].Routes {
-			writeRoute(t, &b.extras[i].Routes[j], firstExtra+i)
+			b.writeRoute(t, &b.extras[i].Routes[j], firstExtra+i)
+		}
+	}
+	for i := range b.answers {
+		for j := range b.answers[i].Routes {
+			r := &b.answers[i].Routes[j]
+			t.Str("route replace ").Prefix(r.Prefix).Str(" dev ").Str(r.Hops[0].Interface).Str(" table ").Num(firstAnswer + i).End()
 		}
 	}
 	return t.Bytes
@@ -206,12 +222,12 @@ func (b *bundle) network() []byte {
 // writeRoute writes a route with all its hops and the discard route behind
 // them, into the main table or the one given. A breakout is written as two
 // halves, which win over the default route that the gateway has already.
-func writeRoute(t *render.Text, r *route.Route, table int) {
+func (b *bundle) writeRoute(t *render.Text, r *route.Route, table int) {
 	if r.Kind == route.Breakout && r.Prefix.Bits() == 0 {
 		half := *r
 		for n := range uint64(2) {
 			half.Prefix, _ = addr.Nth(r.Prefix, 1, n)
-			writeRoute(t, &half, table)
+			b.writeRoute(t, &half, table)
 		}
 		return
 	}
@@ -225,9 +241,18 @@ func writeRoute(t *render.Text, r *route.Route, table int) {
 		t.Str("route replace ").Prefix(r.Prefix).Str(" via ").Addr(r.NextHop).Str(" dev ").Str(r.Link.Device)
 		end()
 	}
-	for i := range r.Hops {
-		t.Str("route replace ").Prefix(r.Prefix).Str(" dev ").Str(r.Hops[i].Interface).Str(" metric ").Num(r.Hops[i].Metric)
+	for hops := r.Hops; len(hops) > 0; {
+		n := route.Sharing(hops)
+		t.Str("route replace ").Prefix(r.Prefix)
+		if n == 1 {
+			t.Str(" dev ").Str(hops[0].Interface)
+		}
+		t.Str(" metric ").Num(hops[0].Metric)
+		for i := 0; n > 1 && i < n; i++ {
+			b.nextHop(t, &hops[i], r.Prefix.Addr().Is4())
+		}
 		end()
+		hops = hops[n:]
 	}
 	if r.Discards() {
 		t.Str("route replace blackhole ").Prefix(r.Prefix).Str(" metric ").Num(route.DiscardMetric)
@@ -235,9 +260,25 @@ func writeRoute(t *render.Text, r *route.Route, table int) {
 	}
 }
 
+// nextHop writes one of several hops that share the load. IPv6 takes no next hop
+// without an address (ip-route(8)); that of the far end is as good as any.
+func (b *bundle) nextHop(t *render.Text, h *route.Hop, v4 bool) {
+	t.Str(" nexthop")
+	_, remote := b.plan.Sides(h.End)
+	via := !v4 && remote.Address6.IsValid()
+	if via {
+		t.Str(" via ").Addr(remote.Address6.Addr())
+	}
+	t.Str(" dev ").Str(h.Interface).Str(" weight ").Num(h.Weight)
+	if via {
+		t.Str(" onlink")
+	}
+}
+
 // rules sends packets into the routing table that is meant for them: a
 // tunnel's own packets, by their mark, into the one that leaves by its link;
-// and what route.Extras names into the table made for it.
+// answers, by the mark of their flow, into those of route.Answers; and what
+// route.Extras names into the table made for it.
 func (b *bundle) rules(v4 bool) []byte {
 	t := &render.Text{}
 	command := "ip -force -batch rules.ip"
@@ -259,6 +300,11 @@ func (b *bundle) rules(v4 bool) []byte {
 			table := strconv.Itoa(mark)
 			t.Str("route replace default via ").Addr(hop).Str(" dev ").Str(l.Device).Str(" table ").Line(table)
 			t.Str("rule add fwmark ").Str(table).Str(" lookup ").Str(table).Str(" priority ").Line(table)
+		}
+	}
+	for i := range b.answers {
+		if slices.ContainsFunc(b.answers[i].Routes, func(r route.Route) bool { return r.Prefix.Addr().Is4() == v4 }) {
+			t.Str("rule add fwmark ").Num(firstAnswer + i).Str(" lookup ").Num(firstAnswer + i).Str(" priority ").Num(answerRules + i).End()
 		}
 	}
 	for i := range b.extras {
@@ -293,6 +339,11 @@ func (b *bundle) sysctl() []byte {
 	}
 	if len(b.marks) > 0 {
 		t.Line("net.ipv4.conf.all.src_valid_mark = 1")
+	}
+	if len(b.answers) > 0 {
+		// A flow keeps to one of the tunnels that share the load.
+		t.Line("net.ipv4.fib_multipath_hash_policy = 1")
+		t.Line("net.ipv6.fib_multipath_hash_policy = 1")
 	}
 	// A backup tunnel may answer for the first choice while both ends switch.
 	for i := range b.peers {

@@ -238,9 +238,9 @@ func (l *lab) bringUp(m *route.Map, site int, keys linux.Keys, folder string) {
 		l.waitForInterface(name, peer.Interface, said)
 		l.run(append([]string{"ip"}, l.withSockets(name, "wg", "setconf", peer.Interface, at("wg/"+peer.Interface+".conf"))...)...)
 	}
-	for _, file := range []string{"rules.ip"} {
+	for file, command := range map[string]string{"rules.ip": "ip -force -batch ", "rules6.ip": "ip -6 -force -batch "} {
 		if _, err := os.Stat(at(file)); err == nil {
-			l.in(name, "ip -force -batch "+at(file))
+			l.in(name, command+at(file))
 		}
 	}
 	l.in(name, "ip -batch "+at("network.ip"))

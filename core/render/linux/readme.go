@@ -43,6 +43,10 @@ func (b *bundle) readme() []byte {
 	t.Line("    nft -f filter.nft")
 	t.Line("    sysctl -p sysctl.conf").End()
 	b.linksWithoutHop(t)
+	if len(b.answers) > 0 {
+		t.Line("Some tunnels share the load. A flow takes one of them, by its addresses and ports;").
+			Line("its answers take the one by which it came.").End()
+	}
 	b.forwards(t)
 	b.neighbour(t)
 	return t.Bytes

@@ -5,9 +5,12 @@ package restconf
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"net/netip"
+	"slices"
+	"strconv"
 	"strings"
 
 	"wideknot/core/estate"
@@ -117,6 +120,12 @@ func tunnelOf(p *tunnel.Plan, end tunnel.End, peer *tunnel.Peer) object {
 		"overlay": peer.Overlay.Spec.Key, "rank": peer.Rank, "mtu": peer.Tunnel.MTU,
 		"underlay-link": p.Link(peer.Local).Key, "peer-site": p.Site(peer.Remote.Site).Key, "peer-link": p.Link(peer.Remote).Key,
 	}
+	if near, far := p.Link(peer.Local), p.Link(peer.Remote); len(near.Zones)+len(far.Zones) > 0 {
+		out["zones"] = object{"zone": slices.DeleteFunc(p.Estate.Zones(), func(z string) bool { return !near.Carries(z) || !far.Carries(z) })}
+	}
+	if peer.Overlay.Spec.Probe != nil {
+		out["probe"] = probeOf(p, peer)
+	}
 	if peer.Overlay.Spec.Transport == estate.IPsec {
 		out["ipsec"] = ipsecOf(p.SecurityAssociation(end))
 		return out
@@ -134,6 +143,19 @@ func tunnelOf(p *tunnel.Plan, end tunnel.End, peer *tunnel.Peer) object {
 		wireguard["keepalive"] = peer.Keepalive
 	}
 	out["wireguard"] = wireguard
+	return out
+}
+
+func probeOf(p *tunnel.Plan, peer *tunnel.Peer) object {
+	probe := peer.Overlay.Spec.Probe.Full()
+	out := object{"target": string(probe.Target), "interval": probe.IntervalMs, "timeout": probe.TimeoutMs, "misses": probe.Misses, "successes": probe.Successes}
+	address := p.Site(peer.Remote.Site).Gateway.LANAddress
+	if probe.Target == estate.FarEnd {
+		address = cmp.Or(peer.Remote.Address4, peer.Remote.Address6).Addr()
+	}
+	if address.IsValid() {
+		out["address"] = address.String()
+	}
 	return out
 }
 
@@ -177,13 +199,16 @@ func texts(prefixes []netip.Prefix) []string {
 	return out
 }
 
-// routeOf renders a route: its first choice in the standard model's terms, all
-// of them in ours.
+// routeOf renders a route: its first choice, or those that share the load, in
+// the standard model's terms, all of them in ours.
 func routeOf(r *route.Route, module string) object {
 	next := object{"special-next-hop": "blackhole"}
 	choices := list{}
 	for _, h := range r.Hops {
 		one := object{"metric": h.Metric, "outgoing-interface": h.Interface}
+		if h.Weight > 0 {
+			one["weight"] = h.Weight
+		}
 		if h.Why != "" {
 			one["why"] = string(h.Why)
 		}
@@ -192,6 +217,12 @@ func routeOf(r *route.Route, module string) object {
 	switch {
 	case r.Link != nil:
 		next = object{module + ":next-hop-address": r.NextHop.String()}
+	case route.Sharing(r.Hops) > 1:
+		hops := list{}
+		for i, h := range r.Hops[:route.Sharing(r.Hops)] {
+			hops = append(hops, object{"index": strconv.Itoa(i + 1), "outgoing-interface": h.Interface})
+		}
+		next = object{"next-hop-list": object{"next-hop": hops}}
 	case len(r.Hops) > 0:
 		next = object{"outgoing-interface": r.Hops[0].Interface}
 	}

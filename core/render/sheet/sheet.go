@@ -57,6 +57,14 @@ func tunnels(m *route.Map) []byte {
 	})
 }
 
+// part writes a weight, nothing for none.
+func part(weight int) string {
+	if weight == 0 {
+		return ""
+	}
+	return strconv.Itoa(weight)
+}
+
 func list(prefixes ...netip.Prefix) string {
 	var out []string
 	for _, p := range prefixes {
@@ -70,15 +78,15 @@ func list(prefixes ...netip.Prefix) string {
 func routes(m *route.Map) []byte {
 	p := m.Plan
 	return write(func(put func(...string)) {
-		put("site", "prefix", "kind", "to", "overlay", "interface", "via", "metric", "cost", "why")
+		put("site", "prefix", "kind", "to", "overlay", "interface", "via", "metric", "cost", "why", "weight")
 		for i := range p.Estate.Sites {
 			for _, r := range m.Table(i) {
 				head := []string{p.Site(i).Key, r.Prefix.String(), string(r.Kind), p.Site(r.To).Key, r.Overlay}
 				for _, h := range r.Hops {
-					put(append(head[:5:5], h.Interface, p.Site(h.Via).Key, strconv.Itoa(h.Metric), strconv.Itoa(h.Cost), string(h.Why))...)
+					put(append(head[:5:5], h.Interface, p.Site(h.Via).Key, strconv.Itoa(h.Metric), strconv.Itoa(h.Cost), string(h.Why), part(h.Weight))...)
 				}
 				if len(r.Hops) == 0 {
-					put(append(head[:5:5], "", "", "", "", "")...)
+					put(append(head[:5:5], "", "", "", "", "", "")...)
 				}
 			}
 		}

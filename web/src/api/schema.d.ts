@@ -1435,6 +1435,17 @@ export interface components {
             request: string;
             who: string;
         };
+        Beside: {
+            link: string;
+            tunnel: string;
+            via_link: string;
+        };
+        BesideSheet: {
+            interface: string;
+            tunnel: string;
+            /** Format: int64 */
+            weight: number;
+        };
         BothEnds: {
             a: string;
             b: string;
@@ -1923,7 +1934,19 @@ export interface components {
             underlay?: string;
             /** Format: double */
             up_mbps?: number;
+            /** Format: int64 */
+            weight?: number;
             zones?: string[];
+        };
+        LinkChoice: {
+            key: string;
+            /** @description the load with the one before it */
+            shares?: boolean;
+            /**
+             * Format: int64
+             * @description its part among those that share; 1 when none is given
+             */
+            weight?: number;
         };
         Loom: {
             /** @description sites */
@@ -2262,8 +2285,8 @@ export interface components {
             path: string;
         };
         "Rank-linksRequest": {
-            /** @description keys of links, the first choice first */
-            first: string[];
+            /** @description the first choice first */
+            first: components["schemas"]["LinkChoice"][];
             sites: string[];
         };
         Region: {
@@ -2336,6 +2359,11 @@ export interface components {
             /** Format: int64 */
             steps: number;
             via: string;
+            /**
+             * Format: int64
+             * @description its part among hops of the same metric, which share the load; 0 where there is but one
+             */
+            weight: number;
             why: string;
         };
         RouteLine: {
@@ -2635,6 +2663,8 @@ export interface components {
             revision: number;
         };
         StepSheet: {
+            /** @description tunnels that share the load with it; a flow takes one of them all, by their weights */
+            beside?: components["schemas"]["BesideSheet"][];
             /**
              * Format: int64
              * @description of the path from here
@@ -2650,10 +2680,17 @@ export interface components {
             /** @description that sends */
             site: string;
             tunnel: string;
+            /**
+             * Format: int64
+             * @description its part among those; absent where it shares with none
+             */
+            weight?: number;
             /** @description the rule this route won by */
             why?: string;
         };
         StretchSheet: {
+            /** @description tunnels that share the load with it */
+            beside?: components["schemas"]["Beside"][];
             /** Format: int64 */
             cost: number;
             /** @description at the site */

@@ -1,0 +1,220 @@
+package outage
+
+import "encoding/binary"
+
+// A course is the way between two sites while nothing fails and in the state of
+// a bench, seen from the first of them.
+type course struct {
+	was, now way
+	moved    bool // the way there or the way back differs
+	ok       bool // both directions arrive now
+	atA, atB bool // it moves at its ends, not only in between
+}
+
+// course follows a pair in both states. What it returns holds until the next
+// call. Pairs of sites of the same two kinds are followed once.
+func (b *bench) course(i, j int) *course {
+	m, k := b.m, &b.courses
+	x, y := k.of[i], k.of[j]
+	if x < 0 || y < 0 || k.count > maxKinds || m.odd[i] && m.odd[j] {
+		b.follow(i, j, &k.single)
+		return &k.single
+	}
+	at := &k.known[int(x)*k.count+int(y)]
+	if *at == 0 {
+		k.list = append(k.list, fitting{})
+		*at = int32(len(k.list))
+		c := &k.list[*at-1]
+		b.follow(i, j, &c.course)
+		n := &m.nets[m.overlays[i][0]]
+		c.fits = m.fits(n, i, j)
+		if c.fits {
+			c.wasBy, c.nowBy = n.outer(&c.was), n.outer(&c.now)
+		}
+		return &c.course
+	}
+	c := &k.list[*at-1]
+	if !c.fits {
+		b.follow(i, j, &k.single)
+		return &k.single
+	}
+	n := &m.nets[m.overlays[i][0]]
+	n.fit(&c.was, c.wasBy, i, j)
+	if c.ok {
+		n.fit(&c.now, c.nowBy, i, j)
+	}
+	return &c.course
+}
+
+// follow walks a pair in both states.
+func (b *bench) follow(i, j int, c *course) {
+	m := b.m
+	var back, wasBack way
+	m.walk(m.none(), i, j, &c.was)
+	m.walk(&b.state, i, j, &c.now)
+	c.atA, c.atB = false, false
+	c.moved, c.ok = !c.now.same(&c.was), c.now.ok
+	if m.mirrored && !c.moved {
+		return // all its tunnels are alive, and the way back takes the same
+	}
+	if c.now.ok {
+		m.walk(&b.state, j, i, &back)
+		m.backOf(&c.was, j, i, &wasBack)
+		c.ok = back.ok
+		c.moved = c.moved || !back.same(&wasBack)
+		c.atA = b.moves(i, &c.was, &c.now, true) || b.moves(i, &wasBack, &back, false)
+		c.atB = b.moves(j, &c.was, &c.now, false) || b.moves(j, &wasBack, &back, true)
+	}
+}
+
+// kinds sorts the sites that are no hubs: those of one kind are at equal costs
+// from the same hubs, and their tunnels there are of equal ranks, before a
+// failure and in it. So their ways differ only in whose tunnels they take.
+type kinds struct {
+	of     []int32 // site → its kind while nothing fails, -1 for none
+	number map[string]int32
+}
+
+// maxKinds bounds the table of courses.
+const maxKinds = 256
+
+// courses are those a bench has followed in its state.
+type courses struct {
+	of     []int32 // site → its kind in the state
+	fresh  map[string]int32
+	moved  []int // sites whose kind differs from that while nothing fails
+	count  int
+	known  []int32 // kind and kind → place in list, from 1
+	list   []fitting
+	single course
+	id     []byte
+}
+
+// A fitting is a course that fits all pairs of its two kinds, once their own
+// adjacencies are put in. It fits none but its first pair where ways hang on
+// more than the kinds.
+type fitting struct {
+	course
+	fits         bool
+	wasBy, nowBy [2]int32 // the places of the first and the last hub on the way
+}
+
+func (k *kinds) courses() courses {
+	return courses{of: append([]int32(nil), k.of...), fresh: map[string]int32{}}
+}
+
+// sortSites numbers the kinds that there are while nothing fails.
+func (m *Model) sortSites() kinds {
+	k := kinds{of: make([]int32, len(m.Plan.Estate.Sites)), number: map[string]int32{}}
+	none := m.newState()
+	var id []byte
+	for site := range k.of {
+		k.of[site] = -1
+		if len(m.overlays[site]) != 1 || !m.mirrored || m.nets[m.overlays[site][0]].place[site] >= 0 {
+			continue
+		}
+		id = m.kindOf(site, &none, &none, id)
+		number, known := k.number[string(id)]
+		if !known {
+			number = int32(len(k.number))
+			k.number[string(id)] = number
+		}
+		k.of[site] = number
+	}
+	return k
+}
+
+// kindOf writes down what makes a site's kind: its class and, for each hub, the
+// choices of their adjacency in both states.
+func (m *Model) kindOf(site int, none, s *state, id []byte) []byte {
+	o := m.overlays[site][0]
+	n := &m.nets[o]
+	id = binary.AppendUvarint(id[:0], uint64(o))
+	id = binary.AppendVarint(id, int64(n.class[site]))
+	for at := range n.hubs {
+		a := *n.joins(site, int32(at))
+		if a < 0 {
+			continue // of all the class
+		}
+		for _, c := range [2]choice{none.first[o][a], s.first[o][a]} {
+			id = binary.AppendVarint(id, int64(c.tunnel))
+			id = binary.AppendUvarint(id, uint64(c.beside))
+		}
+	}
+	return id
+}
+
+// sort finds the kinds of those sites that a failure hits.
+func (b *bench) sort() {
+	m, k := b.m, &b.courses
+	for _, e := range b.hit {
+		a := &m.nets[e.Overlay].overlay.Adjacencies[e.Adjacency]
+		for _, site := range [2]int{a.A, a.B} {
+			if m.kinds.of[site] < 0 || m.overlays[site][0] != e.Overlay {
+				continue
+			}
+			k.id = m.kindOf(site, m.none(), &b.state, k.id)
+			number, known := k.fresh[string(k.id)]
+			if !known {
+				number = int32(len(m.kinds.number) + len(k.fresh))
+				k.fresh[string(k.id)] = number
+			}
+			k.of[site] = number
+			k.moved = append(k.moved, site)
+		}
+	}
+	k.count = len(m.kinds.number) + len(k.fresh)
+	if k.count > maxKinds {
+		return
+	}
+	if len(k.known) < k.count*k.count {
+		k.known = make([]int32, k.count*k.count)
+	}
+}
+
+// forget makes the courses ready for the next state.
+func (b *bench) forget() {
+	k := &b.courses
+	for _, site := range k.moved {
+		k.of[site] = b.m.kinds.of[site]
+	}
+	if k.count <= maxKinds {
+		clear(k.known[:k.count*k.count])
+	}
+	clear(k.fresh)
+	k.moved, k.list, k.count = k.moved[:0], k.list[:0], 0
+}
+
+// fits reports whether the ways between two sites hang on nothing but their
+// kinds, wherever they lead.
+func (m *Model) fits(n *net, i, j int) bool {
+	x, y := int(n.class[i]), int(n.class[j])
+	if n.ways[x*n.classes+y] == nil || n.ways[y*n.classes+x] == nil {
+		return false
+	}
+	for at, h := range n.hubs {
+		c := int(n.class[h])
+		if n.ways[c*n.classes+x] == nil || n.ways[c*n.classes+y] == nil || n.onward[at*n.classes+x] == nil || n.onward[at*n.classes+y] == nil {
+			return false
+		}
+	}
+	return true
+}
+
+// outer finds the first and the last hub on a way between sites that are none.
+func (n *net) outer(w *way) (places [2]int32) {
+	if !w.ok {
+		return places
+	}
+	for end, l := range [2]leg{w.legs[0], w.legs[w.n-1]} {
+		a := &n.overlay.Adjacencies[l.adjacency]
+		places[end] = max(n.place[a.A], n.place[a.B])
+	}
+	return places
+}
+
+// fit puts the adjacencies of another pair into a way between two kinds.
+func (n *net) fit(w *way, by [2]int32, i, j int) {
+	w.legs[0].adjacency = *n.joins(i, by[0])
+	w.legs[w.n-1].adjacency = *n.joins(j, by[1])
+}
