@@ -134,3 +134,39 @@ func TestNoSingleFailureCutsAWorks(t *testing.T) {
 	d.press(input.ControlLeft, input.KeyZ)
 	d.gone("button[data-failure][aria-label*='cuts']", "mossgill/fibre")
 }
+
+// TestStationsShareTheLoad has the stations' copper and cell lines share the
+// load three to one, for the whole pattern at once, follows that to the routes
+// and a failure, compares it with another draft and takes it back.
+func TestStationsShareTheLoad(t *testing.T) {
+	t.Parallel()
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo(inDraft + "outages?view=plan")
+	pattern := "[data-pattern='copper cell'] "
+	d.click(pattern+"[aria-label='cell shares the load with the link above']", "")
+	d.find("[data-testid=last-edit]", "Links of 12 sites: copper × 1 beside cell × 1")
+	d.find(pattern+"[aria-pressed=true]", "shares with")
+	parts := d.find(pattern+"[aria-label='Parts of the flows for copper']", "")
+	d.write(parts, "40")
+	d.press(input.Enter)
+	d.find("[role=alert]", "16")
+	d.write(d.find(pattern+"[aria-label='Parts of the flows for copper']", ""), "3")
+	d.press(input.Enter)
+	d.find("[data-testid=last-edit]", "copper × 3 beside cell × 1")
+	d.goTo(inDraft + "paths/alderfold?view=routes")
+	d.find("td", "harrowmere-1 × 3 + harrowmere-3 × 1")
+	d.goTo(inDraft + "paths/alderfold")
+	d.find("td", "3 of 4 parts")
+	d.goTo(inDraft + "outages?fail=link:alderfold/copper&at=alderfold")
+	d.find("li", "copper — harrowmere/fibre-a + cell — harrowmere/fibre-a")
+	d.find("svg[aria-label^='75.0 % of the flows stand still for up to 3.80 s']", "")
+	d.goTo(inDraft + "outages?view=changes")
+	d.must(d.labelled("Compared with").Select([]string{"draft Winter round"}, true, "text"))
+	d.find("[role=status]", "15 sites harder and 1 less hard")
+	d.click("[aria-label='Sites that fare differently'] button", "alderfold")
+	d.find("td", "link alderfold/cell")
+	d.gone("td", "brackenpost")
+	d.goTo(inDraft + "outages?view=plan")
+	d.click("[data-pattern='copper cell'] [aria-label='cell later']", "")
+	d.find("[data-testid=last-edit]", "Links of 12 sites: copper, then cell")
+}

@@ -44,6 +44,9 @@ type Moment struct {
 	Repaired bool    `json:"repaired,omitempty"`
 	Phase    string  `json:"phase" enum:"fail,missed,detect,switch,recover,repair,hold,return"`
 	Text     string  `json:"text"`
+	// Part is what part of the flows the failed tunnel took, where those that
+	// shared the load with it take over.
+	Part float64 `json:"part,omitempty"`
 }
 
 // Timeline tells the course of a failure and of its repair for the traffic
@@ -108,12 +111,12 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 		}
 	}
 	stand, _ := m.tunnelsText(next, func(part) bool { return true })
-	role := "stood by and is probed all the time"
+	role, part := "stood by and is probed all the time", 0.0
 	if share < 1 && next.overlay == l.overlay && next.adjacency == l.adjacency {
-		role = "shared the load with it"
+		role, part = "shared the load with it", share
 	}
 	out = append(out,
-		Moment{After: t.Detect, Phase: "switch", Text: fmt.Sprintf("the routes lead into %s then, which %s", stand, role)},
+		Moment{After: t.Detect, Phase: "switch", Text: fmt.Sprintf("the routes lead into %s then, which %s", stand, role), Part: part},
 		Moment{After: t.Detect, Phase: "recover", Text: fmt.Sprintf("traffic flows again, after at most %.3g s, at best %.3g s", t.Detect, t.Best)},
 		Moment{After: 0, Repaired: true, Phase: "repair", Text: fmt.Sprintf("%s is repaired; %s answers probes again", partsText(parts), dead)},
 		Moment{After: t.Return, Repaired: true, Phase: "hold", Text: fmt.Sprintf("%d probes in a row were answered; one miss would have started the count again, so a flapping link stays out", t.Successes)},

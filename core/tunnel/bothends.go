@@ -14,6 +14,7 @@ type BothEnds struct {
 	Tunnel  string    `json:"tunnel"`
 	Rank    int       `json:"rank"`
 	Of      int       `json:"of"`
+	Share   *Share    `json:"share,omitempty"`
 	A       string    `json:"a"`
 	B       string    `json:"b"`
 	Lines   []EndLine `json:"lines"`
@@ -48,7 +49,7 @@ func (p *Plan) BothEnds(overlay, ident string) (BothEnds, bool) {
 }
 
 func (p *Plan) sheet(overlay, ident string, a, b *Peer) BothEnds {
-	out := BothEnds{Overlay: overlay, Tunnel: ident, Rank: a.Rank, Of: len(a.Adjacency.Tunnels), A: p.Site(a.Local.Site).Key, B: p.Site(b.Local.Site).Key}
+	out := BothEnds{Overlay: overlay, Tunnel: ident, Rank: a.Rank, Of: len(a.Adjacency.Tunnels), Share: a.Adjacency.Share(a.Rank - 1), A: p.Site(a.Local.Site).Key, B: p.Site(b.Local.Site).Key}
 	linkA, linkB := p.Link(a.Local), p.Link(b.Local)
 	add := func(what string, x, y any, mirror, wrong string) {
 		out.Lines = append(out.Lines, EndLine{what, fmt.Sprint(x), fmt.Sprint(y), mirror, wrong})

@@ -148,12 +148,12 @@ func (o *Overlay) pair(p *Plan, a, b int, links [][]usable) []Tunnel {
 }
 
 // share gives their parts to tunnels over links that share the load: the
-// product of the weights at both ends. A tunnel that the engineer put in its
-// place shares with none.
+// product of the weights at both ends. Tunnels that the engineer put first share
+// with none of the others.
 func share(found []candidate, tunnels []Tunnel) {
 	for i := 1; i < len(found); i++ {
 		x, y := found[i-1], found[i]
-		if x.placed || y.placed || comparePlaces(x, y) != 0 {
+		if x.placed != y.placed || comparePlaces(x, y) != 0 {
 			continue
 		}
 		tunnels[i].Lead = tunnels[i-1].Lead

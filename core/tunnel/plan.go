@@ -101,6 +101,28 @@ func (a *Adjacency) Group(place int) (from, to int) {
 	return from, to
 }
 
+// A Share is the part of the flows between two sites that a tunnel takes.
+type Share struct {
+	Lead   int `json:"lead" doc:"rank of the first of the tunnels that share the load"`
+	Weight int `json:"weight" doc:"its part"`
+	Whole  int `json:"whole" doc:"of how many"`
+}
+
+// Share returns the part that the tunnel of a place takes of what its group
+// carries; nil where it carries all.
+func (a *Adjacency) Share(place int) *Share {
+	t := &a.Tunnels[place]
+	if t.Weight == 0 {
+		return nil
+	}
+	out := &Share{Lead: t.Lead + 1, Weight: t.Weight}
+	from, to := a.Group(place)
+	for _, other := range a.Tunnels[from:to] {
+		out.Whole += other.Weight
+	}
+	return out
+}
+
 // A Port is what one end of a tunnel was given.
 type Port struct {
 	Site, Link int

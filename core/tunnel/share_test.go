@@ -94,6 +94,9 @@ func TestSharingKeepsToPairingAndToTheEngineer(t *testing.T) {
 		{"one put first", func(o *estate.Overlay) {
 			o.TunnelOrder = []estate.PairOrder{{Between: []string{"hub", "spoke"}, First: []string{estate.TunnelIdent("hub", "a", "spoke", "fibre")}}}
 		}, "fibre-a copper-a (fibre-b*3 copper-b*1)"},
+		{"both of a group put first", func(o *estate.Overlay) {
+			o.TunnelOrder = []estate.PairOrder{{Between: []string{"hub", "spoke"}, First: []string{estate.TunnelIdent("hub", "b", "spoke", "fibre"), estate.TunnelIdent("hub", "b", "spoke", "copper")}}}
+		}, "(fibre-b*3 copper-b*1) (fibre-a*3 copper-a*1)"},
 	} {
 		e := twoEnds("fibre 1 3, copper 1 1", "a 1, b 2")
 		before := Derive(e)

@@ -186,6 +186,8 @@ type PairTunnel struct {
 	Opens  string `json:"opens" enum:"a,b,both"`
 	MTU    int    `json:"mtu"`
 	Family string `json:"family"`
+
+	Share *tunnel.Share `json:"share,omitempty" doc:"its part of the flows, where tunnels share the load"`
 }
 
 // PairLinks is a pair of links that carries no tunnel.
@@ -215,7 +217,7 @@ func pairOf(v *desk.View, o *tunnel.Overlay, overlay, x, y int) PairSheet {
 	for i := range adjacency.Tunnels {
 		t := &adjacency.Tunnels[i]
 		one := PairTunnel{
-			Tunnel: v.Plan.Ident(t), LinkA: v.Plan.Link(&t.A).Key, LinkB: v.Plan.Link(&t.B).Key, MTU: t.MTU, Family: string(t.Family), Opens: "a",
+			Tunnel: v.Plan.Ident(t), LinkA: v.Plan.Link(&t.A).Key, LinkB: v.Plan.Link(&t.B).Key, MTU: t.MTU, Family: string(t.Family), Opens: "a", Share: adjacency.Share(i),
 		}
 		if t.B.Calls {
 			one.Opens = "b"

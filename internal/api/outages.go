@@ -312,9 +312,12 @@ func (s *Server) outages(a huma.API) {
 			}
 			return tagged(v, standingOf(v)), nil
 		})
-	huma.Register(a, operation("get-outage-changes", http.MethodGet, path+"/changes", "Compare what failures do with the release the draft is based on"),
-		func(ctx context.Context, in *InDraft) (*answer[[]outage.ChangeSheet], error) {
-			v, changes, err := d.OutageChanges(ctx, in.place())
+	huma.Register(a, operation("get-outage-changes", http.MethodGet, path+"/changes", "Compare what failures do with another state of the estate"),
+		func(ctx context.Context, in *struct {
+			InDraft
+			Against string `query:"against" maxLength:"40" doc:"released, release-N, or a draft; the release the draft is based on when none is given"`
+		}) (*answer[[]outage.ChangeSheet], error) {
+			v, changes, err := d.OutageChanges(ctx, in.place(), in.Against)
 			if err != nil {
 				return nil, refusal(err)
 			}

@@ -2,12 +2,14 @@ package api
 
 import (
 	"encoding/csv"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
 
 	"wideknot/core/estate"
 	"wideknot/core/outage"
+	"wideknot/internal/desk"
 )
 
 // The jobs of the stage, by the API: find the stations on one mast and mend one,
@@ -116,5 +118,61 @@ func TestOutages(t *testing.T) {
 	changes := must[[]outage.ChangeSheet](s, "GET", base+"/outages/changes", nil)
 	if !slices.Contains(changes, outage.ChangeSheet{Fail: "link:alderfold/cell", Site: "alderfold", Was: "untouched", Now: "moved"}) {
 		t.Errorf("%+v", changes)
+	}
+	// Against another draft, which is a copy of this one, and against no state.
+	other := must[desk.DraftSummary](s, "POST", "/api/estates/brindlewater/drafts", map[string]any{"name": "Other", "from": "first"}).Key
+	if changes := must[[]outage.ChangeSheet](s, "GET", base+"/outages/changes?against="+other, nil); len(changes) != 0 {
+		t.Errorf("a copy differs: %+v", changes)
+	}
+	must[EstateHead](s, "PUT", "/api/estates/brindlewater/drafts/"+other+"/link-order", map[string]any{"sites": []string{"alderfold"}, "first": []map[string]any{{"key": "copper"}}})
+	changes = must[[]outage.ChangeSheet](s, "GET", base+"/outages/changes?against="+other, nil)
+	if !slices.Contains(changes, outage.ChangeSheet{Fail: "link:alderfold/copper", Site: "alderfold", Was: "moved", Now: "untouched", Better: true}) {
+		t.Errorf("%+v", changes)
+	}
+	s.refused(404, "GET", base+"/outages/changes?against=nowhere", nil)
+}
+
+// Two links of a site share the load: both ends say so, and so do routes, a
+// packet's way, a failure and the bundle.
+func TestLinksThatShareTheLoad(t *testing.T) {
+	s := start(t)
+	base := s.demo()
+	order := func(weight int) map[string]any {
+		return map[string]any{"sites": []string{"alderfold"}, "first": []map[string]any{{"key": "copper", "weight": weight}, {"key": "cell", "shares": true}}}
+	}
+	s.refused(422, "PUT", base+"/link-order", order(17))
+	if head := must[EstateHead](s, "PUT", base+"/link-order", order(3)); head.Undo != "Links of alderfold: copper × 3 beside cell × 1" {
+		t.Errorf("%q", head.Undo)
+	}
+	for site, far := range map[string]string{"alderfold": "harrowmere", "harrowmere": "alderfold"} {
+		plan := must[SitePlan](s, "GET", base+"/sites/"+site+"/plan", nil)
+		parts := map[string]int{}
+		for _, one := range plan.Tunnels {
+			if one.Peer == far && one.Share != nil && one.Share.Lead == 1 && one.Share.Whole == 4 {
+				parts[one.Link+one.PeerLink] = one.Share.Weight
+			}
+		}
+		if want := map[string]map[string]int{"alderfold": {"copperfibre-a": 3, "cellfibre-a": 1}, "harrowmere": {"fibre-acopper": 3, "fibre-acell": 1}}[site]; !maps.Equal(parts, want) {
+			t.Errorf("%s: %v", site, parts)
+		}
+		shared := false
+		for _, c := range plan.Chains {
+			shared = shared || len(c) > 1 && c[0].Weight == 3 && c[1].Weight == 1 && c[0].Metric == c[1].Metric
+		}
+		text := ""
+		for _, f := range plan.Files {
+			text += f.Text
+		}
+		if !shared || !strings.Contains(text, " weight 3 nexthop dev ") || !strings.Contains(text, "ct mark set iifname map") {
+			t.Errorf("%s: routes share the load: %v", site, shared)
+		}
+	}
+	way := must[Followed](s, "GET", base+"/follow?from=10.16.12.9&to=10.16.4.1", nil)
+	if step := way.Forward.Steps[0]; step.Weight != 3 || len(step.Beside) != 1 || step.Beside[0].Weight != 1 || !way.Symmetric {
+		t.Errorf("%+v", step)
+	}
+	d := must[outage.DetailSheet](s, "GET", base+"/outages/state?fail=link:alderfold/cell", nil)
+	if len(d.Takeovers) != 1 || d.Takeovers[0].From.Beside == nil || d.Takeovers[0].To.Link != "copper" || d.Takeovers[0].To.Beside != nil {
+		t.Errorf("%+v", d.Takeovers)
 	}
 }

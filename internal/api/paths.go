@@ -29,6 +29,7 @@ type SiteTunnel struct {
 	PeerAddrs []netip.Prefix `json:"peer_addresses"`
 	Rank      int            `json:"rank" doc:"in the adjacency, 1 first"`
 	Of        int            `json:"of"`
+	Share     *tunnel.Share  `json:"share,omitempty" doc:"its part of the flows, where tunnels share the load"`
 	Kind      tunnel.Kind    `json:"kind"`
 	Position  int            `json:"position" doc:"of the hub in the spoke's list, 0 for none"`
 	Cost      int            `json:"cost"`
@@ -128,7 +129,7 @@ func sitePlan(v *desk.View, site int) SitePlan {
 			Addresses: valid(peer.Local.Address4, peer.Local.Address6),
 			Peer:      key(peer.Remote.Site), PeerLink: p.Link(peer.Remote).Key, PeerFace: peer.Remote.Interface, PeerPort: peer.Remote.UDP,
 			PeerAddrs: valid(peer.Remote.Address4, peer.Remote.Address6),
-			Rank:      peer.Rank, Of: len(peer.Adjacency.Tunnels), Kind: peer.Adjacency.Kind, Position: peer.Adjacency.Position, Cost: peer.Adjacency.Cost,
+			Rank:      peer.Rank, Of: len(peer.Adjacency.Tunnels), Share: peer.Adjacency.Share(peer.Rank - 1), Kind: peer.Adjacency.Kind, Position: peer.Adjacency.Position, Cost: peer.Adjacency.Cost,
 			MTU: peer.Tunnel.MTU, Family: string(peer.Tunnel.Family), Opens: opens,
 			Endpoint: peer.Endpoint, Keepalive: peer.Keepalive, PeerKey: peer.PublicKey, Allowed: peer.Allowed,
 		})

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -30,13 +31,14 @@ func (v *View) Outages() (*outage.Model, []outage.Outcome) {
 }
 
 // OutageChanges says at which sites failures are harder or less hard than in
-// the release the draft is based on.
-func (d *Desk) OutageChanges(ctx context.Context, at Place) (*View, []outage.Change, error) {
+// another state of the estate: a draft, a release, or, when none is named, the
+// release the draft is based on.
+func (d *Desk) OutageChanges(ctx context.Context, at Place, against string) (*View, []outage.Change, error) {
 	view, err := d.View(ctx, at)
 	if err != nil {
 		return nil, nil, err
 	}
-	base, err := d.View(ctx, Place{at.Estate, fmt.Sprintf("release-%d", view.Base)})
+	base, err := d.View(ctx, Place{at.Estate, cmp.Or(against, fmt.Sprintf("release-%d", view.Base))})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -54,7 +54,10 @@ export type FileDiff = components["schemas"]["FileDiff"];
 export type PartKind = "gateway" | "link" | "fate" | "provider" | "underlay" | "region";
 export type Outages = components["schemas"]["Outages"];
 export type OutageRow = components["schemas"]["OutageRow"];
+export type ChangeSheet = components["schemas"]["ChangeSheet"];
 export type DetailSheet = components["schemas"]["DetailSheet"];
+export type StretchSheet = components["schemas"]["StretchSheet"];
+export type LinkChoice = components["schemas"]["LinkChoice"];
 export type LineSheet = components["schemas"]["LineSheet"];
 export type Moment = components["schemas"]["Moment"];
 export type Standing = components["schemas"]["Standing"];
@@ -137,14 +140,22 @@ export class Problem extends Error {
   readonly more: Partial<More>;
 
   constructor(document: Partial<ProblemDocument> | undefined, status: number) {
-    super(document?.detail ?? document?.title ?? `The server answered with ${status}.`);
-    this.status = status;
-    this.more = (document ?? {}) as Partial<More>;
-    this.fields = {};
+    const fields: Record<string, string> = {};
     for (const e of document?.errors ?? []) {
       const at = (e.location ?? "").replace(/^body\.?/, "");
-      this.fields[at] ??= e.message ?? "";
+      fields[at] ??= e.message ?? "";
     }
+    // What the server's types refuse says no more than that; the place and what is expected there do.
+    const detail =
+      document?.detail === "validation failed"
+        ? Object.entries(fields)
+            .map(([at, message]) => (at ? `${at}: ${message}` : message))
+            .join("; ")
+        : document?.detail;
+    super(detail || document?.title || `The server answered with ${status}.`);
+    this.status = status;
+    this.more = (document ?? {}) as Partial<More>;
+    this.fields = fields;
   }
 }
 

@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { answered, client, type PartKind } from "./client";
+import { answered, client, type LinkChoice, type PartKind } from "./client";
 import type { Place } from "./place";
 import { ask, inOverlay, inPlace, useEdit } from "./queries";
 
@@ -46,15 +46,21 @@ export const useStanding = (at: Place) =>
     ),
   );
 
-export const useOutageChanges = (at: Place) =>
-  useQuery(
-    ask(at, ["outage-changes"], () =>
-      answered(client.GET("/api/estates/{estate}/drafts/{draft}/outages/changes", { params: inPlace(at) })),
+/** Compared with another draft or release; asked for anew each time, as the other may have changed. */
+export const useOutageChanges = (at: Place, against: string) =>
+  useQuery({
+    ...ask(at, ["outage-changes", against], () =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/outages/changes", {
+          params: { path: { ...at }, query: against ? { against } : {} },
+        }),
+      ),
     ),
-  );
+    refetchOnMount: "always",
+  });
 
 export const useRankLinks = (at: Place) =>
-  useEdit(at, (body: { sites: string[]; first: string[] }) =>
+  useEdit(at, (body: { sites: string[]; first: LinkChoice[] }) =>
     answered(client.PUT("/api/estates/{estate}/drafts/{draft}/link-order", { params: inPlace(at), body })),
   );
 

@@ -494,7 +494,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Compare what failures do with the release the draft is based on */
+        /** Compare what failures do with another state of the estate */
         get: operations["get-outage-changes"];
         put?: never;
         post?: never;
@@ -1455,6 +1455,7 @@ export interface components {
             overlay: string;
             /** Format: int64 */
             rank: number;
+            share?: components["schemas"]["Share"];
             tunnel: string;
         };
         Breakout: {
@@ -2037,6 +2038,8 @@ export interface components {
         Moment: {
             /** Format: double */
             after: number;
+            /** Format: double */
+            part?: number;
             /** @enum {string} */
             phase: "fail" | "missed" | "detect" | "switch" | "recover" | "repair" | "hold" | "return";
             repaired?: boolean;
@@ -2219,6 +2222,8 @@ export interface components {
             mtu: number;
             /** @enum {string} */
             opens: "a" | "b" | "both";
+            /** @description its part of the flows, where tunnels share the load */
+            share?: components["schemas"]["Share"];
             tunnel: string;
         };
         Parcel: {
@@ -2466,6 +2471,23 @@ export interface components {
             tunnels: number;
             zones: components["schemas"]["ZoneShare"][];
         };
+        Share: {
+            /**
+             * Format: int64
+             * @description rank of the first of the tunnels that share the load
+             */
+            lead: number;
+            /**
+             * Format: int64
+             * @description its part
+             */
+            weight: number;
+            /**
+             * Format: int64
+             * @description of how many
+             */
+            whole: number;
+        };
         ShareRequest: {
             /** @description of every zone */
             all?: boolean;
@@ -2614,6 +2636,8 @@ export interface components {
              * @description in the adjacency, 1 first
              */
             rank: number;
+            /** @description its part of the flows, where tunnels share the load */
+            share?: components["schemas"]["Share"];
             /** @description its name in the overlay, the same at both ends */
             tunnel: string;
         };
@@ -4084,7 +4108,10 @@ export interface operations {
     };
     "get-outage-changes": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description released, release-N, or a draft; the release the draft is based on when none is given */
+                against?: string;
+            };
             header?: never;
             path: {
                 estate: string;

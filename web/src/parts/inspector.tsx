@@ -9,6 +9,7 @@ import { useAddress } from "./address";
 import { placeOf } from "./findings";
 import { type Look, lookAt, lookOf } from "./look";
 import { Mark } from "./mark";
+import { shareText } from "./share";
 import { Trouble } from "./trouble";
 import { Waiting } from "./waiting";
 
@@ -202,6 +203,7 @@ function TunnelLook({ at, overlay, tunnel }: { at: Place; overlay: string; tunne
       <Title>{`${s.a} — ${s.b}`}</Title>
       <p className="text-secondary">
         {s.overlay}, choice {s.rank} of {s.of} between the two
+        {s.share ? `, for ${shareText(s.share)} of the flows` : ""}
       </p>
       <Places>
         <To to={`${page}/paths/tunnel?${new URLSearchParams({ overlay, tunnel })}`}>Both ends</To>

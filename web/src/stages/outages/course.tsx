@@ -74,32 +74,40 @@ function Pick(props: { label: string; sites: string[]; value: string; onPick: (s
 const WIDE = 400;
 
 /**
- * Picture draws the first tunnel above and what stands by below: solid carries
- * traffic, dashes stand ready, dots settle, a gap is the cut.
+ * Picture draws the first tunnel above and what stands by, or shares the load
+ * with it, below: solid carries traffic, the thinner the less, dashes stand
+ * ready, dots settle, a gap is the cut.
  */
 function Picture({ moments }: { moments: Moment[] }) {
   const at = (phase: string) => moments.find((m) => m.phase === phase)?.after ?? 0;
   const [detect, back] = [at("detect"), at("return")];
   const recovers = moments.some((m) => m.phase === "recover");
+  const part = moments.find((m) => m.phase === "switch")?.part ?? 0;
+  const thick = (of: number) => Math.max(1.5, 4 * of);
   const scale = (WIDE - 90) / (detect + back + 4);
   const x = { fail: 40, detect: 40 + detect * scale };
   const repair = x.detect + 2 * scale + 30;
   const home = repair + back * scale;
-  const said = recovers
-    ? `Nothing flows for up to ${short(detect)} s; then the standby carries it until ${short(back)} s after the repair.`
-    : `Nothing takes over after ${short(detect)} s.`;
+  const said = part
+    ? `${short(100 * part)} % of the flows stand still for up to ${short(detect)} s; then those that shared the load carry all until ${short(back)} s after the repair.`
+    : recovers
+      ? `Nothing flows for up to ${short(detect)} s; then the standby carries it until ${short(back)} s after the repair.`
+      : `Nothing takes over after ${short(detect)} s.`;
   return (
     <svg viewBox={`0 0 ${WIDE} 74`} className="w-full my-2 text-base-content" role="img" aria-label={said}>
       <title>{said}</title>
-      <g stroke="currentColor" fill="none" strokeWidth="3.5" className="text-primary">
-        <path d={`M4 18H${x.fail}`} />
-        {recovers ? <path d={`M${home} 18H${WIDE - 4}`} /> : null}
-        {recovers ? <path d={`M${x.detect} 42H${home}`} /> : null}
+      <g stroke="currentColor" fill="none" className="text-primary">
+        <g strokeWidth={thick(part || 1)}>
+          <path d={`M4 18H${x.fail}`} />
+          {recovers ? <path d={`M${home} 18H${WIDE - 4}`} /> : null}
+        </g>
+        {part ? <path d={`M4 42H${WIDE - 4}`} strokeWidth={thick(1 - part)} /> : null}
+        {recovers ? <path d={`M${x.detect} 42H${home}`} strokeWidth={thick(1)} /> : null}
       </g>
       <g stroke="currentColor" fill="none" className="text-secondary">
         {recovers ? <path d={`M${repair} 18H${home}`} strokeWidth="3" strokeDasharray="1 5" /> : null}
-        <path d={`M4 42H${x.detect}`} strokeDasharray="6 4" />
-        {recovers ? <path d={`M${home} 42H${WIDE - 4}`} strokeDasharray="6 4" /> : null}
+        {part ? null : <path d={`M4 42H${x.detect}`} strokeDasharray="6 4" />}
+        {recovers && !part ? <path d={`M${home} 42H${WIDE - 4}`} strokeDasharray="6 4" /> : null}
       </g>
       <g className="text-error" stroke="currentColor" strokeWidth="2">
         <path d={`M${x.fail - 4} 13l8 10m0-10l-8 10`} />
@@ -130,7 +138,7 @@ function Picture({ moments }: { moments: Moment[] }) {
           first choice
         </text>
         <text x="4" y="55">
-          {recovers ? "stands by" : "nothing stands by"}
+          {part ? "shares the load" : recovers ? "stands by" : "nothing stands by"}
         </text>
       </g>
     </svg>

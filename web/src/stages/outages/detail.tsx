@@ -1,6 +1,6 @@
 import { X } from "lucide-react";
 import { Link } from "react-router";
-import type { DetailSheet, LineSheet } from "../../api/client";
+import type { DetailSheet, LineSheet, StretchSheet } from "../../api/client";
 import { useOutage } from "../../api/outages";
 import { type Place, pageOf } from "../../api/place";
 import { useAddress } from "../../parts/address";
@@ -125,13 +125,7 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
                 <Link className="link link-hover font-mono" to={`${pageOf(at)}/paths/${t.site}`}>
                   {t.site}
                 </Link>{" "}
-                {t.from ? (
-                  <span className="text-secondary">
-                    {t.from.link} — {t.from.via}/{t.from.via_link}
-                  </span>
-                ) : (
-                  "nothing"
-                )}{" "}
+                {t.from ? <span className="text-secondary">{stretch(t.from)}</span> : "nothing"}{" "}
                 <span aria-hidden="true" className={verdicts[t.to ? "m" : "c"].style}>
                   {t.to ? "↷" : "✕"}
                 </span>{" "}
@@ -141,7 +135,7 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
                     to={`${pageOf(at)}/paths/tunnel?${new URLSearchParams({ overlay: t.to.overlay, tunnel: t.to.tunnel })}`}
                     title="Both ends of the tunnel that takes over"
                   >
-                    {t.to.link} — {t.to.via}/{t.to.via_link}
+                    {stretch(t.to)}
                   </Link>
                 ) : (
                   "nothing takes over"
@@ -240,4 +234,9 @@ function Lines({ lines }: { lines: LineSheet[] }) {
       ) : null}
     </>
   );
+}
+
+/** A stretch in the words of its links: here — there, with those that share the load. */
+function stretch(s: StretchSheet): string {
+  return [s, ...(s.beside ?? [])].map((t) => `${t.link} — ${s.via}/${t.via_link}`).join(" + ");
 }

@@ -10,7 +10,7 @@ const tabs = {
   failures: "Failures",
   standing: "Availability",
   plan: "Order and probes",
-  changes: "Against the release",
+  changes: "Compared",
 } as const;
 type Tab = keyof typeof tabs;
 

@@ -1,6 +1,6 @@
 import { ArrowDown, ArrowUp } from "lucide-react";
 import { useState } from "react";
-import type { LedgerSite, TimingSheet } from "../../api/client";
+import type { LedgerSite, LinkChoice, Link as SiteLink, TimingSheet } from "../../api/client";
 import { useLimitLinks, useProbe, useRankLinks, useShed, useStanding } from "../../api/outages";
 import type { Place } from "../../api/place";
 import { useMayEdit, useSites } from "../../api/queries";
@@ -36,21 +36,73 @@ export function Plan({ at }: { at: Place }) {
   );
 }
 
-/** Sites that have the same links in the same order have one pattern. */
-function patternsOf(sites: LedgerSite[]): { links: string[]; zones: string[]; sites: string[] }[] {
-  const patterns = new Map<string, { links: string[]; zones: string[]; sites: string[] }>();
+/** A pattern is the sites that have the same links in the same order, those that share the load together. */
+type Pattern = { groups: LinkChoice[][]; zones: Map<string, string>; sites: string[] };
+
+function patternsOf(sites: LedgerSite[]): Pattern[] {
+  const patterns = new Map<string, Pattern>();
   for (const s of sites) {
     const links = (s.links ?? []).toSorted((a, b) => (a.rank || 1) - (b.rank || 1));
     if (links.length === 0) {
       continue;
     }
-    const zones = links.map((l) => (l.zones ?? []).join(" "));
-    const id = `${links.map((l) => l.key).join(" ")}|${zones.join("|")}`;
-    const of = patterns.get(id) ?? { links: links.map((l) => l.key), zones, sites: [] };
+    const groups: LinkChoice[][] = [];
+    links.forEach((l, i) => {
+      const before = links[i - 1];
+      const choice = { key: l.key, weight: l.weight };
+      if (before && sharing(before, l)) {
+        groups.at(-1)?.push(choice);
+      } else {
+        groups.push([choice]);
+      }
+    });
+    const zones = new Map(links.map((l) => [l.key, (l.zones ?? []).join(" ")]));
+    const id = JSON.stringify([groups, [...zones]]);
+    const of = patterns.get(id) ?? { groups, zones, sites: [] };
     of.sites.push(s.key);
     patterns.set(id, of);
   }
   return [...patterns.values()].toSorted((a, b) => b.sites.length - a.sites.length);
+}
+
+/** Whether two links of a site share the load, as the core has it. */
+function sharing(a: SiteLink, b: SiteLink): boolean {
+  const internet = (l: SiteLink) => (l.underlay || "internet") === "internet";
+  return (
+    (a.rank || 1) === (b.rank || 1) &&
+    Boolean(a.weight && b.weight) &&
+    !a.no_tunnels &&
+    !b.no_tunnels &&
+    internet(a) === internet(b)
+  );
+}
+
+/** The groups as the server takes them. */
+const flat = (groups: LinkChoice[][]): LinkChoice[] =>
+  groups.flatMap((g) =>
+    g.map((c, i) => ({ key: c.key, shares: i > 0, ...(g.length > 1 ? { weight: c.weight || 1 } : {}) })),
+  );
+
+/** One link a step earlier or later: past its neighbours, or out of those it shares with. */
+function stepped(groups: LinkChoice[][], at: number, choice: LinkChoice, by: -1 | 1): LinkChoice[][] {
+  const group = groups[at] as LinkChoice[];
+  if (group.length === 1) {
+    return moved(groups, at, by);
+  }
+  const out = [...groups];
+  const rest = group.filter((c) => c !== choice);
+  out.splice(at, 1, ...(by < 0 ? [[choice], rest] : [rest, [choice]]));
+  return out;
+}
+
+/** A link joins those above it, or leaves those it shares with. */
+function joined(groups: LinkChoice[][], at: number, choice: LinkChoice): LinkChoice[][] {
+  if ((groups[at] as LinkChoice[])[0] !== choice) {
+    return stepped(groups, at, choice, 1);
+  }
+  const out = [...groups];
+  out.splice(at - 1, 2, [...(groups[at - 1] as LinkChoice[]), ...(groups[at] as LinkChoice[])]);
+  return out;
 }
 
 function Order({ at, sites, zones }: { at: Place; sites: LedgerSite[]; zones: string[] }) {
@@ -61,73 +113,152 @@ function Order({ at, sites, zones }: { at: Place; sites: LedgerSite[]; zones: st
     <section aria-label="Order of links">
       <h2 className="text-lg">Which link first</h2>
       <p className="text-xs text-secondary">
-        Sites with the same links in the same order, together. Tunnels follow at both ends.
+        Sites with the same links in the same order, together. Tunnels follow at both ends. Links that share
+        the load take each flow whole, there and back.
       </p>
       <Trouble error={rank.error ?? limit.error} />
-      {patternsOf(sites).map((p) => (
-        <div
-          key={p.sites.join(" ")}
-          className="border-b border-base-300 py-2"
-          data-pattern={p.links.join(" ")}
-        >
-          <p className="text-[13px]" title={p.sites.join(", ")}>
-            <strong>{p.sites.length === 1 ? p.sites[0] : `${p.sites.length} sites`}</strong>{" "}
-            <span className="text-secondary">
-              {p.sites.length > 1 ? `${p.sites.slice(0, 4).join(", ")}${p.sites.length > 4 ? " …" : ""}` : ""}
-            </span>
-          </p>
-          <ol>
-            {p.links.map((l, i) => (
-              <li key={l} className="flex gap-2 items-center text-[13px] py-0.5">
-                <span className="num w-5 text-right text-secondary">{i + 1}</span>
-                <span className="font-mono w-28 truncate">{l}</span>
-                <Step
-                  label={`${l} earlier`}
-                  up
-                  disabled={!mayEdit || i === 0 || rank.isPending}
-                  onClick={() => rank.mutate({ sites: p.sites, first: moved(p.links, i, -1) })}
-                />
-                <Step
-                  label={`${l} later`}
-                  disabled={!mayEdit || i === p.links.length - 1 || rank.isPending}
-                  onClick={() => rank.mutate({ sites: p.sites, first: moved(p.links, i, 1) })}
-                />
-                <select
-                  className="cell w-44"
-                  aria-label={`Zones on ${l}`}
-                  disabled={!mayEdit || limit.isPending}
-                  value={p.zones[i]}
-                  onChange={(e) =>
-                    limit.mutate({
-                      sites: p.sites,
-                      link: l,
-                      zones: e.target.value.split(" ").filter(Boolean),
-                    })
-                  }
-                >
-                  <option value="">for all zones</option>
-                  {zones.map((z) => (
-                    <option key={z} value={z}>
-                      for {z} only
-                    </option>
-                  ))}
-                  {p.zones[i] && !zones.includes(p.zones[i]) ? (
-                    <option value={p.zones[i]}>for {p.zones[i].split(" ").join(", ")} only</option>
-                  ) : null}
-                </select>
-              </li>
-            ))}
-          </ol>
-        </div>
-      ))}
+      {patternsOf(sites).map((p) => {
+        const save = (groups: LinkChoice[][]) => rank.mutate({ sites: p.sites, first: flat(groups) });
+        return (
+          <div
+            key={p.sites.join(" ")}
+            className="border-b border-base-300 py-2"
+            data-pattern={p.groups
+              .flat()
+              .map((c) => c.key)
+              .join(" ")}
+          >
+            <p className="text-[13px]" title={p.sites.join(", ")}>
+              <strong>{p.sites.length === 1 ? p.sites[0] : `${p.sites.length} sites`}</strong>{" "}
+              <span className="text-secondary">
+                {p.sites.length > 1
+                  ? `${p.sites.slice(0, 4).join(", ")}${p.sites.length > 4 ? " …" : ""}`
+                  : ""}
+              </span>
+            </p>
+            <ol>
+              {p.groups.map((group, place) =>
+                group.map((c, i) => (
+                  <li key={c.key} className="flex gap-2 items-center text-[13px] py-0.5">
+                    <span className="num w-5 shrink-0 text-right text-secondary">
+                      {i === 0 ? place + 1 : "="}
+                    </span>
+                    <span className="font-mono w-20 shrink-0 truncate" title={c.key}>
+                      {c.key}
+                    </span>
+                    <Step
+                      label={`${c.key} earlier`}
+                      up
+                      disabled={!mayEdit || (place === 0 && group.length === 1) || rank.isPending}
+                      onClick={() => save(stepped(p.groups, place, c, -1))}
+                    />
+                    <Step
+                      label={`${c.key} later`}
+                      disabled={
+                        !mayEdit || (place === p.groups.length - 1 && group.length === 1) || rank.isPending
+                      }
+                      onClick={() => save(stepped(p.groups, place, c, 1))}
+                    />
+                    {place > 0 || i > 0 ? (
+                      <button
+                        type="button"
+                        className={`btn btn-xs w-24 shrink-0 ${i > 0 ? "btn-active" : ""}`}
+                        aria-pressed={i > 0}
+                        aria-label={`${c.key} shares the load with the link above`}
+                        disabled={!mayEdit || rank.isPending}
+                        onClick={() => save(joined(p.groups, place, c))}
+                      >
+                        {i > 0 ? "shares with ↑" : "share with ↑"}
+                      </button>
+                    ) : (
+                      <span className="w-24 shrink-0" />
+                    )}
+                    {group.length > 1 ? (
+                      <Parts
+                        key={c.weight}
+                        link={c}
+                        whole={group.reduce((sum, o) => sum + (o.weight || 1), 0)}
+                        disabled={!mayEdit || rank.isPending}
+                        onSave={(weight) =>
+                          save(
+                            p.groups.map((g) =>
+                              g === group ? g.map((o) => (o === c ? { ...o, weight } : o)) : g,
+                            ),
+                          )
+                        }
+                      />
+                    ) : null}
+                    <select
+                      className="cell w-34 ml-auto shrink-0"
+                      aria-label={`Zones on ${c.key}`}
+                      disabled={!mayEdit || limit.isPending}
+                      value={p.zones.get(c.key)}
+                      onChange={(e) =>
+                        limit.mutate({
+                          sites: p.sites,
+                          link: c.key,
+                          zones: e.target.value.split(" ").filter(Boolean),
+                        })
+                      }
+                    >
+                      <option value="">for all zones</option>
+                      {zones.map((z) => (
+                        <option key={z} value={z}>
+                          for {z} only
+                        </option>
+                      ))}
+                      {p.zones.get(c.key) && !zones.includes(p.zones.get(c.key) ?? "") ? (
+                        <option value={p.zones.get(c.key)}>
+                          for {p.zones.get(c.key)?.split(" ").join(", ")} only
+                        </option>
+                      ) : null}
+                    </select>
+                  </li>
+                )),
+              )}
+            </ol>
+          </div>
+        );
+      })}
     </section>
   );
 }
 
-function moved(list: string[], at: number, by: number): string[] {
+/** How many parts of the flows a link takes; saved when the field is left. */
+function Parts(props: {
+  link: LinkChoice;
+  whole: number;
+  disabled: boolean;
+  onSave: (weight: number) => void;
+}) {
+  const [text, setText] = useState(String(props.link.weight || 1));
+  const save = () => {
+    const n = Number(text);
+    if (n !== props.link.weight) {
+      props.onSave(n);
+    }
+  };
+  return (
+    <label className="text-xs text-secondary whitespace-nowrap">
+      <input
+        className="cell w-10 text-base-content num"
+        inputMode="numeric"
+        aria-label={`Parts of the flows for ${props.link.key}`}
+        disabled={props.disabled}
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+        onBlur={save}
+        onKeyDown={(e) => (e.key === "Enter" ? e.currentTarget.blur() : undefined)}
+      />{" "}
+      of {props.whole}
+    </label>
+  );
+}
+
+function moved<T>(list: T[], at: number, by: number): T[] {
   const out = [...list];
   const [one] = out.splice(at, 1);
-  out.splice(at + by, 0, one as string);
+  out.splice(at + by, 0, one as T);
   return out;
 }
 

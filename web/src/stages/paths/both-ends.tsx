@@ -2,6 +2,7 @@ import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { type Place, pageOf, usePlace } from "../../api/place";
 import { useBothEnds, useCheckKey } from "../../api/queries";
+import { shareText } from "../../parts/share";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
@@ -19,7 +20,7 @@ export default function BothEnds() {
     <div className="pb-10">
       <StageHead title="Both ends">
         {s
-          ? `${s.overlay}: ${s.tunnel}, choice ${s.rank} of ${s.of} between ${s.a} and ${s.b}`
+          ? `${s.overlay}: ${s.tunnel}, choice ${s.rank} of ${s.of} between ${s.a} and ${s.b}${s.share ? `, for ${shareText(s.share)} of the flows` : ""}`
           : "Do the two ends of this tunnel belong together?"}
       </StageHead>
       <div className="px-6 max-w-5xl">

@@ -203,6 +203,11 @@ function Way({ at, title, way, mirrored }: { at: Place; title: string; way: Walk
                     {step.overlay}, MTU {step.mtu}, cost {step.cost}
                     {step.why ? `; by ${step.why}` : ""}
                   </span>
+                  {(step.beside ?? []).map((b) => (
+                    <span key={b.interface} className="text-secondary">
+                      or {b.interface}, {b.weight} to {step.weight}
+                    </span>
+                  ))}
                 </Link>
               ) : null}
             </li>

@@ -22,8 +22,9 @@ export function Routes({ plan, at }: { plan: SitePlan; at: Place }) {
           onChange={(e) => setQuery(e.target.value)}
         />
         <span className="text-secondary text-[13px]">
-          The lowest metric carries the traffic; when its interface goes down the next one does. Every overlay
-          prefix ends in a discard route, so that it never leaves by the internet.
+          The lowest metric carries the traffic, several of one metric share it; when an interface goes down
+          the next one does. Every overlay prefix ends in a discard route, so that it never leaves by the
+          internet.
         </span>
       </p>
       <table className="ruled">
@@ -54,6 +55,12 @@ export function Routes({ plan, at }: { plan: SitePlan; at: Place }) {
   );
 }
 
+/** How many hops at the front carry the traffic together. */
+function sharing(hops: Chain): number {
+  const n = hops.findIndex((h) => h.metric !== hops[0]?.metric);
+  return n < 0 ? hops.length : n;
+}
+
 function RouteRow(props: { route: SiteRoute; hops: Chain; at: Place; here: string }) {
   const { route: r, hops, at, here } = props;
   const first = hops[0];
@@ -72,7 +79,13 @@ function RouteRow(props: { route: SiteRoute; hops: Chain; at: Place; here: strin
       {first ? (
         <>
           <td className="whitespace-nowrap">
-            <span className="font-mono">{first.interface}</span>
+            {hops.slice(0, sharing(hops)).map((h) => (
+              <span key={h.interface} className="font-mono">
+                {h === first ? "" : " + "}
+                {h.interface}
+                {h.weight ? <span className="text-secondary"> × {h.weight}</span> : null}
+              </span>
+            ))}
             {first.via !== r.to ? <span className="text-secondary"> via {first.via}</span> : null}
           </td>
           <td className="num">{first.metric}</td>
@@ -96,7 +109,7 @@ function RouteRow(props: { route: SiteRoute; hops: Chain; at: Place; here: strin
 
 /** Standby sums up the chain behind the first hop, neighbour by neighbour; opened, it names every hop. */
 function Standby({ hops }: { hops: Chain }) {
-  const behind = hops.slice(1);
+  const behind = hops.slice(sharing(hops));
   if (behind.length === 0) {
     return <span className="text-secondary">nothing; then discard</span>;
   }
@@ -116,7 +129,9 @@ function Standby({ hops }: { hops: Chain }) {
               <td className="!border-0 !py-0 text-secondary">
                 {h.why === "tunnel rank"
                   ? "the next tunnel to the same neighbour"
-                  : `behind by ${h.why}: ${h.cost}`}
+                  : h.why === "load sharing"
+                    ? "shares the load with the one above"
+                    : `behind by ${h.why}: ${h.cost}`}
               </td>
             </tr>
           ))}

@@ -2,6 +2,7 @@ import { Link } from "react-router";
 import type { SitePlan, SiteTunnel } from "../../api/client";
 import { type Place, pageOf } from "../../api/place";
 import { lookAt } from "../../parts/look";
+import { shareText } from "../../parts/share";
 
 /** Tunnels lists a site's tunnels by peer, first choice on top, with the peer's view of each. */
 export function Tunnels({ plan, at }: { plan: SitePlan; at: Place }) {
@@ -85,7 +86,7 @@ function PeerTunnels({ tunnels, at }: { tunnels: SiteTunnel[]; at: Place }) {
             >
               <td className="num">{t.rank}</td>
               <td className="font-mono whitespace-nowrap">
-                <Thread rank={t.rank} />{" "}
+                <Thread rank={t.share?.lead ?? t.rank} />{" "}
                 <Link
                   className="link link-hover"
                   to={`${pageOf(at)}/paths/tunnel?${new URLSearchParams({ overlay: t.overlay, tunnel: t.tunnel })}`}
@@ -93,6 +94,9 @@ function PeerTunnels({ tunnels, at }: { tunnels: SiteTunnel[]; at: Place }) {
                 >
                   {t.interface}
                 </Link>
+                {t.share ? (
+                  <span className="block font-sans text-xs text-secondary pl-7">{shareText(t.share)}</span>
+                ) : null}
               </td>
               <td>{t.link}</td>
               <td>{t.peer_link}</td>

@@ -4,6 +4,7 @@ import type { PairSheet, ShapedOverlay } from "../../api/client";
 import { type Place, pageOf } from "../../api/place";
 import { useDirect, useMayEdit, usePair, useTunnelOrder } from "../../api/queries";
 import { lookAt } from "../../parts/look";
+import { shareText } from "../../parts/share";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 
@@ -23,11 +24,18 @@ export function Pair(props: {
   const s = pair.data;
   const hub = (key: string) => (overlay.hubs ?? []).includes(key);
   const listed = (overlay.direct ?? []).some((d) => d.includes(props.a) && d.includes(props.b));
+  // Tunnels that share the load are raised together, above whatever group stands before theirs.
   const raise = (sheet: PairSheet, i: number) => {
-    const all = sheet.tunnels.map((t) => t.tunnel);
-    const [one] = all.splice(i, 1);
-    all.splice(i - 1, 0, one as string);
-    order.mutate(all.slice(0, Math.max(i, 1)));
+    const groups = [...Map.groupBy(sheet.tunnels, (t, at) => t.share?.lead ?? at + 1).values()];
+    const at = groups.findIndex((g) => g[0]?.tunnel === sheet.tunnels[i]?.tunnel);
+    const [one] = groups.splice(at, 1);
+    groups.splice(at - 1, 0, one as PairSheet["tunnels"]);
+    order.mutate(
+      groups
+        .slice(0, at)
+        .flat()
+        .map((t) => t.tunnel),
+    );
   };
   return (
     <section
@@ -67,6 +75,9 @@ export function Pair(props: {
                       title="Both ends of this tunnel"
                     >
                       {t.link_a} — {t.link_b}
+                      {t.share ? (
+                        <span className="block font-sans text-xs text-secondary">{shareText(t.share)}</span>
+                      ) : null}
                     </Link>
                     <span className="text-secondary whitespace-nowrap">
                       MTU {t.mtu},{" "}
@@ -77,7 +88,11 @@ export function Pair(props: {
                         type="button"
                         className="btn btn-xs btn-square"
                         aria-label={`Raise ${t.link_a} — ${t.link_b}`}
-                        disabled={i === 0 || order.isPending}
+                        disabled={
+                          (t.share?.lead ?? i + 1) === 1 ||
+                          (t.share ? t.share.lead !== i + 1 : false) ||
+                          order.isPending
+                        }
                         onClick={() => raise(s, i)}
                       >
                         <ArrowUp size={12} />

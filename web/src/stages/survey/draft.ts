@@ -32,6 +32,7 @@ export const linkFields: FieldOf[] = [
   { name: "provider", label: "Provider", kind: "text", width: "w-36" },
   { name: "underlay", label: "Underlay", kind: "text", width: "w-24", hint: "internet" },
   { name: "rank", label: "Rank", kind: "number", width: "w-14" },
+  { name: "weight", label: "Weight", kind: "number", width: "w-16" },
   { name: "down_mbps", label: "Down Mbit/s", kind: "number", width: "w-24" },
   { name: "up_mbps", label: "Up Mbit/s", kind: "number", width: "w-20" },
   { name: "mtu", label: "MTU", kind: "number", width: "w-16", hint: "1500" },

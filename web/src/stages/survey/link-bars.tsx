@@ -59,6 +59,12 @@ export function LinkBars({ links }: { links: Link[] }) {
           />
           <span className="truncate">
             {l.key} <span className="text-secondary">{l.provider}</span>
+            {l.weight ? (
+              <span className="text-secondary" title="its part of the shared load">
+                {" "}
+                × {l.weight}
+              </span>
+            ) : null}
           </span>
           <span className="sr-only">{l.reach}</span>
           <span className="ml-auto text-secondary whitespace-nowrap">
