@@ -13,8 +13,8 @@ import (
 
 func outageCommand() *cobra.Command {
 	var f format
-	var fail []string
-	var kinds []string
+	var fail, kinds []string
+	var against string
 	var pairs bool
 	c := &cobra.Command{
 		Use:   "outage FILE",
@@ -22,7 +22,9 @@ func outageCommand() *cobra.Command {
 		Long: `Outage evaluates every single failure, the worst first. With --fail it explains
 the failure of the given parts together: link:SITE/LINK, gateway:SITE, fate:GROUP,
 provider:NAME, underlay:NAME or region:KEY. It exits with 1 when a site is cut
-though its own gateway is alive, else with 0.`,
+though its own gateway is alive, else with 0. With --against it says at which
+sites a failure is harder or less hard than with the design of another file, and
+exits with 1 when one is harder.`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			for _, k := range kinds {
@@ -36,6 +38,13 @@ though its own gateway is alive, else with 0.`,
 			}
 			m := outage.New(derive(e))
 			w := c.OutOrStdout()
+			if against != "" {
+				other, err := readDocument(c, against)
+				if err != nil {
+					return err
+				}
+				return compare(w, f, outage.New(derive(other)), m)
+			}
 			if len(fail) > 0 {
 				return explain(w, f, m, fail)
 			}
@@ -67,8 +76,41 @@ though its own gateway is alive, else with 0.`,
 	f.add(c)
 	c.Flags().StringArrayVar(&fail, "fail", nil, "a part that fails; repeat it for several at once")
 	c.Flags().StringSliceVar(&kinds, "kind", nil, "only parts of these kinds: gateway, link, fate, provider, underlay, region")
+	c.Flags().StringVar(&against, "against", "", "compare with the design of another file")
 	c.Flags().BoolVar(&pairs, "pairs", false, "every two parts together instead, as far as that is worse than the two alone added up")
+	for _, other := range []string{"fail", "kind", "pairs"} {
+		c.MarkFlagsMutuallyExclusive("against", other)
+	}
 	return c
+}
+
+func compare(w io.Writer, f format, old, new *outage.Model) error {
+	changes := outage.Compare(old, new, old.Singles(old.Parts()), new.Singles(new.Parts()))
+	sheets := []outage.ChangeSheet{}
+	worse := 0
+	for i := range changes {
+		s := changes[i].Sheet()
+		sheets = append(sheets, s)
+		how := "better"
+		if !s.Better {
+			how = "worse"
+			worse++
+		}
+		if f != "json" {
+			fmt.Fprintf(w, "%s: %s at %s, %s became %s\n", s.Fail, how, s.Site, s.Was, s.Now)
+		}
+	}
+	if f == "json" {
+		if err := writeJSON(w, sheets); err != nil {
+			return err
+		}
+	} else {
+		fmt.Fprintf(w, "%d worse, %d better\n", worse, len(sheets)-worse)
+	}
+	if worse > 0 {
+		return exit{code: 1}
+	}
+	return nil
 }
 
 func explain(w io.Writer, f format, m *outage.Model, fail []string) error {

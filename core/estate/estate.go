@@ -226,6 +226,17 @@ func (p *Probe) Full() Probe {
 	return out
 }
 
+// Times returns, in seconds, how long it takes at best and at most until a death
+// is noticed, and until a return is: detection = interval × misses + timeout for
+// a failure just after a probe, an interval less just before one; return =
+// interval × successes (section 8 of the domain). A nil profile has those that
+// Full gives it.
+func (p *Probe) Times() (best, detect, back float64) {
+	q := p.Full()
+	interval, timeout := float64(q.IntervalMs)/1000, float64(q.TimeoutMs)/1000
+	return interval*float64(q.Misses-1) + timeout, interval*float64(q.Misses) + timeout, interval * float64(q.Successes)
+}
+
 // ProbeTarget is what answers probes.
 type ProbeTarget string
 

@@ -8,8 +8,7 @@ import (
 )
 
 // Timing is how long a tunnel's failure and return take to be noticed, in
-// seconds: detection = interval × misses + timeout, return = interval ×
-// successes. Best is a failure just before a probe, Detect one just after.
+// seconds (estate.Probe.Times), and what the probes prove.
 type Timing struct {
 	Interval  float64 `json:"interval"`
 	Timeout   float64 `json:"timeout"`
@@ -27,9 +26,7 @@ type Timing struct {
 func TimingOf(p *estate.Probe) Timing {
 	q := p.Full()
 	t := Timing{Interval: float64(q.IntervalMs) / 1000, Timeout: float64(q.TimeoutMs) / 1000, Misses: q.Misses, Successes: q.Successes}
-	t.Detect = t.Interval*float64(t.Misses) + t.Timeout
-	t.Best = t.Interval*float64(t.Misses-1) + t.Timeout
-	t.Return = t.Interval * float64(t.Successes)
+	t.Best, t.Detect, t.Return = p.Times()
 	t.Proves, t.Ignores = "the tunnel and the far gateway", "a dead LAN behind it: traffic goes on into the tunnel and is lost there"
 	if q.Target == estate.FarLAN {
 		t.Proves, t.Ignores = "the tunnel, the far gateway and its side of the LAN", "a single host there; and while the LAN is dead all tunnels to the site count as dead, though the gateway could be managed"

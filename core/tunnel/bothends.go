@@ -91,6 +91,11 @@ func (p *Plan) sheet(overlay, ident string, a, b *Peer) BothEnds {
 	add("MTU of the link", linkA.MTUOf(), linkB.MTUOf(), "own", "")
 	add("MTU in the tunnel", a.Tunnel.MTU, b.Tunnel.MTU, "same", unless(a.Tunnel.Wanted >= a.Tunnel.MTU, fmt.Sprintf("the links leave only %d bytes", a.Tunnel.Wanted)))
 	add("keepalive", seconds(a.Keepalive), seconds(b.Keepalive), "own", "")
+	best, detect, back := a.Overlay.Spec.Probe.Times()
+	noticed := fmt.Sprintf("after %.3g to %.3g s", best, detect)
+	add("found dead", noticed, noticed, "same", "")
+	returns := fmt.Sprintf("after %.3g s", back)
+	add("taken back", returns, returns, "same", "")
 	add("allowed prefixes", listOf(a.Allowed), listOf(b.Allowed), "own", "")
 	return out
 }

@@ -1,8 +1,10 @@
 package tunnel
 
 import (
+	"slices"
 	"testing"
 
+	"wideknot/core/estate"
 	"wideknot/core/sample"
 )
 
@@ -37,6 +39,14 @@ func TestBothEndsMirror(t *testing.T) {
 	}
 	if wrongs(Derive(e), "") == 0 {
 		t.Error("ends without keys are not marked")
+	}
+	e.Overlays[0].Probe = &estate.Probe{IntervalMs: 500, Misses: 4, TimeoutMs: 300, Successes: 6}
+	p := Derive(e)
+	sheet, _ := p.BothEnds(e.Overlays[0].Key, p.Ident(p.Peers(0)[0].Tunnel))
+	for what, want := range map[string]string{"found dead": "after 1.8 to 2.3 s", "taken back": "after 3 s"} {
+		if i := slices.IndexFunc(sheet.Lines, func(l EndLine) bool { return l.What == what }); i < 0 || sheet.Lines[i].A != want {
+			t.Errorf("%s: %+v", what, sheet.Lines)
+		}
 	}
 	if _, ok := Derive(e).BothEnds("ops", "a/b c/d"); ok {
 		t.Error("a tunnel that there is not has two ends")
