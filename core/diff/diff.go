@@ -210,8 +210,9 @@ func value(v reflect.Value) string {
 // A view is what a tunnel comes to, without its place in memory. Its two
 // sides are in the order of the ident.
 type view struct {
-	rank, mtu int
-	sides     [2]side
+	rank, mtu     int
+	weight, whole int // of its share of the load, 0 where it shares with none
+	sides         [2]side
 }
 
 type side struct {
@@ -234,6 +235,9 @@ func tunnels(old, new *tunnel.Plan) Set {
 			}
 		}
 		say("rank", was.rank, is.rank)
+		if was.weight != is.weight || was.whole != is.whole {
+			say("part of the flows", was.part(), is.part())
+		}
 		say("MTU", was.mtu, is.mtu)
 		for i := range was.sides {
 			a, b := was.sides[i], is.sides[i]
@@ -248,6 +252,14 @@ func tunnels(old, new *tunnel.Plan) Set {
 	})
 }
 
+// part says what part of the flows of its turn the tunnel takes.
+func (v *view) part() string {
+	if v.weight == 0 {
+		return "all"
+	}
+	return fmt.Sprintf("%d of %d", v.weight, v.whole)
+}
+
 func views(p *tunnel.Plan) map[string]view {
 	out := make(map[string]view, p.Tunnels())
 	for i := range p.Overlays {
@@ -257,6 +269,9 @@ func views(p *tunnel.Plan) map[string]view {
 				t := &o.Adjacencies[j].Tunnels[k]
 				first, second := p.InIdentOrder(t)
 				v := view{rank: k + 1, mtu: t.MTU}
+				if share := o.Adjacencies[j].Share(k); share != nil {
+					v.weight, v.whole = share.Weight, share.Whole
+				}
 				for n, port := range []*tunnel.Port{first, second} {
 					v.sides[n] = side{port.UDP, port.Interface, p.Endpoint(t, port), port.Address4, port.Address6, port.Calls}
 				}

@@ -161,11 +161,12 @@ func reachOf(old, new *route.Map) scope {
 }
 
 // A join is one tunnel of a site: the neighbour, what the adjacency costs, and
-// the links of the nth tunnel.
+// the links of the nth tunnel and its share of the load.
 type join struct {
-	far        string
-	cost, nth  int
-	link, peer string
+	far          string
+	cost, nth    int
+	link, peer   string
+	lead, weight int
 }
 
 func joinsOf(p *tunnel.Plan, o *tunnel.Overlay) map[string][]join {
@@ -176,8 +177,8 @@ func joinsOf(p *tunnel.Plan, o *tunnel.Overlay) map[string][]join {
 			t := &a.Tunnels[k]
 			x, y := p.Site(t.A.Site).Key, p.Site(t.B.Site).Key
 			link, peer := p.Link(&t.A).Key, p.Link(&t.B).Key
-			out[x] = append(out[x], join{y, a.Cost, k, link, peer})
-			out[y] = append(out[y], join{x, a.Cost, k, peer, link})
+			out[x] = append(out[x], join{y, a.Cost, k, link, peer, t.Lead, t.Weight})
+			out[y] = append(out[y], join{x, a.Cost, k, peer, link, t.Lead, t.Weight})
 		}
 	}
 	for _, m := range o.Members {

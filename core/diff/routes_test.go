@@ -1,6 +1,15 @@
 package diff
 
-import "testing"
+import (
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"wideknot/core/estate"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+)
 
 func TestRoutesBeforeAndAfter(t *testing.T) {
 	old := derived(t, nil)
@@ -31,5 +40,40 @@ func TestRoutesBeforeAndAfter(t *testing.T) {
 	}
 	if lines, moved := Routes(old, old, "nowhere"); len(lines) != 0 || moved != 0 {
 		t.Error("a site that there is not has routes")
+	}
+}
+
+// Other weights move routes, and say so at both ends, even where ranks stay.
+func TestOtherPartsOfTheLoad(t *testing.T) {
+	text, err := os.ReadFile("../../examples/load-sharing.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	read := func(change ...string) *route.Map {
+		e, _, err := estate.Read(strings.NewReader(strings.NewReplacer(change...).Replace(string(text))))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return route.Build(tunnel.Derive(e))
+	}
+	old := read()
+	for _, c := range []struct{ from, to, is, part string }{
+		{"weight: 3", "weight: 4", "overgill-1 × 4 via overgill + overgill-2 × 1 via overgill", "part of the flows: 3 of 4 became 4 of 5"},
+		{"weight: 1,", "rank: 3,", "overgill-1 via overgill", "part of the flows: 3 of 4 became all"},
+	} {
+		new := read(c.from, c.to)
+		d := Compare(old, new)
+		if len(d.Moves) != 6 || d.Moves[0].Why != string(route.LoadSharing) || len(d.Touched) != 2 {
+			t.Errorf("%s: %d routes move, %v are touched", c.to, len(d.Moves), d.Touched)
+		}
+		if !slices.ContainsFunc(d.Tunnels.Changed, func(x Change) bool { return slices.Contains(x.What, c.part) }) {
+			t.Errorf("%s: %+v", c.to, d.Tunnels.Changed)
+		}
+		lines, _ := Routes(old, new, "tarn")
+		for _, l := range lines {
+			if l.To != "tarn" && (!l.Moved || l.Is != c.is || l.Was != "overgill-1 × 3 via overgill + overgill-2 × 1 via overgill") {
+				t.Errorf("%s: %+v", c.to, l)
+			}
+		}
 	}
 }

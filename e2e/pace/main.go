@@ -63,6 +63,9 @@ func run(binary string, sites, links int) error {
 		{"Addresses", "/addresses", "[aria-label=Ruler] button", "[aria-label=Ruler]"},
 		{"Shape", "/shape", "[data-cell]", "[aria-label=Loom] .overflow-auto"},
 		{"Paths", "/paths", "main a", ""},
+		{"Outages", "/outages", "button[data-failure]", ""},
+		{"Plan", "/outages?view=plan", "[data-pattern]", ""},
+		{"Compared", "/outages?view=changes", "p[role=status] strong", ""},
 	} {
 		if err := view(page, base+v.path, v.name, v.ready, v.scroller); err != nil {
 			return fmt.Errorf("%s: %w", v.name, err)

@@ -265,14 +265,10 @@ func (b *bundle) writeRoute(t *render.Text, r *route.Route, table int) {
 func (b *bundle) nextHop(t *render.Text, h *route.Hop, v4 bool) {
 	t.Str(" nexthop")
 	_, remote := b.plan.Sides(h.End)
-	via := !v4 && remote.Address6.IsValid()
-	if via {
+	if !v4 && remote.Address6.IsValid() {
 		t.Str(" via ").Addr(remote.Address6.Addr())
 	}
 	t.Str(" dev ").Str(h.Interface).Str(" weight ").Num(h.Weight)
-	if via {
-		t.Str(" onlink")
-	}
 }
 
 // rules sends packets into the routing table that is meant for them: a

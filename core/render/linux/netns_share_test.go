@@ -6,6 +6,11 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"wideknot/core/estate"
+	"wideknot/core/render/linux"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
 )
 
 // flows pings from many addresses of a site, each a flow of its own.
@@ -132,5 +137,40 @@ func TestSharedLoad(t *testing.T) {
 	l.down(m, shared[1])
 	if got := l.flows("tarn", "10.60.2.%d", "10.60.3.1", 3); got != 3 {
 		t.Errorf("%d of 3 flows go by the standby", got)
+	}
+}
+
+// The kernel takes the routes of tunnels that share the load, whichever way
+// their addresses are numbered: with one address for a site, all have the same
+// far end.
+func TestSharedRoutesLoad(t *testing.T) {
+	l := newLab(t)
+	m, keys := example(t, "load-sharing")
+	for _, numbering := range []estate.Numbering{estate.PerTunnel, estate.PerSite} {
+		e := m.Plan.Estate.Clone()
+		e.Overlays[0].Numbering = numbering
+		m := route.Build(tunnel.Derive(e))
+		for i := range e.Sites {
+			name := fmt.Sprintf("%s-%s", e.Sites[i].Key, numbering)
+			l.add(name)
+			for _, p := range m.Plan.Peers(i) {
+				l.in(name, "ip tuntap add name "+p.Interface+" mode tun")
+			}
+			folder := t.TempDir()
+			for _, f := range linux.Site(m, i, keys) {
+				if filepath.Base(f.Path) == "network.ip" {
+					if err := os.WriteFile(filepath.Join(folder, "network.ip"), f.Text, 0o600); err != nil {
+						t.Fatal(err)
+					}
+				}
+			}
+			for range 2 { // may be run again
+				l.in(name, "ip -batch "+filepath.Join(folder, "network.ip"))
+			}
+			shared := strings.Count(l.in(name, "ip route")+l.in(name, "ip -6 route"), "weight 3")
+			if want := map[string]int{"tarn": 4, "overgill": 2, "weir": 0}[e.Sites[i].Key]; shared != want {
+				t.Errorf("%s: %d routes share the load, want %d", name, shared, want)
+			}
+		}
 	}
 }
