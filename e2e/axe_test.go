@@ -15,7 +15,7 @@ var views = []string{
 	"/e/brindlewater/compare?from=release-0&to=release-1",
 	inDraft + "survey", inDraft + "survey?site=tarnhollow", inDraft + "survey?look=tarnhollow", inDraft + "paths/tarnhollow?look=tunnel:ops:harrowmere/ring%20tarnhollow/ring", inDraft + "survey/import", inDraft + "survey/regions",
 	inDraft + "addresses", inDraft + "addresses?prefix=192.168.40.0/24&site=crossfold",
-	inDraft + "shape", inDraft + "shape?a=tarnhollow&b=harrowmere", inDraft + "shape?view=members", inDraft + "shape?view=policy", inDraft + "shape?overlay=works-mesh",
+	inDraft + "shape", inDraft + "shape?a=tarnhollow&b=harrowmere", inDraft + "shape?view=members", inDraft + "shape?view=policy", inDraft + "shape?view=settings", inDraft + "shape?overlay=works-mesh",
 	inDraft + "paths", inDraft + "paths/tarnhollow", inDraft + "paths/tarnhollow?view=routes", inDraft + "paths/tarnhollow?view=configuration",
 	"/e/brindlewater/d/winter-round/paths/osierweir?view=changes", inDraft + "paths/follow?from=10.20.24.9&to=10.16.4.1",
 	inDraft + "paths/tunnel?overlay=ops&tunnel=harrowmere/ring%20tarnhollow/ring",

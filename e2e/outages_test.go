@@ -143,9 +143,9 @@ func TestStationsShareTheLoad(t *testing.T) {
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	d.goTo(inDraft + "outages?view=plan")
 	pattern := "[data-pattern='copper cell'] "
-	d.click(pattern+"[aria-label='cell shares the load with the link above']", "")
+	d.click(pattern+"[data-share=cell]", "")
 	d.find("[data-testid=last-edit]", "Links of 12 sites: copper × 1 beside cell × 1")
-	d.find(pattern+"[aria-pressed=true]", "shares with")
+	d.find(pattern+"[data-share=cell][aria-pressed=true]", "")
 	parts := d.find(pattern+"[aria-label='Parts of the flows for copper']", "")
 	d.write(parts, "40")
 	d.press(input.Enter)

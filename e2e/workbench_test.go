@@ -385,3 +385,36 @@ func TestDirtySheetOfThirty(t *testing.T) {
 	d.find("p", "9 tunnels among 5 sites")
 	d.find(`button[title^="s03 and s04 stay apart"]`, "")
 }
+
+// TestCostsAndTunnels changes what an overlay's paths cost and how its tunnels
+// are made; a cost that cannot be stays as typed, beside what is wrong with it.
+func TestCostsAndTunnels(t *testing.T) {
+	t.Parallel()
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo(inDraft + "shape?overlay=ops&view=settings")
+	d.write(d.labelled("From hub to hub"), "150")
+	d.press(input.Enter)
+	d.find("[data-testid=last-edit]", "ops")
+	d.find("[data-testid=consequences]", "routes move at")
+	d.write(d.labelled("Over a direct pair"), "0.5")
+	d.press(input.Enter)
+	d.find("p.text-error", `expected a whole number, found "0.5"`)
+	if v := d.labelled("Over a direct pair").MustProperty("value").Str(); v != "0.5" {
+		t.Errorf("what was typed became %q", v)
+	}
+	d.press(input.ControlLeft, input.KeyZ)
+	d.goTo(inDraft + "shape?overlay=works-mesh&view=settings")
+	d.must(d.labelled("Tunnel addresses").Select([]string{"two for each tunnel"}, true, "text"))
+	d.find("[data-testid=consequences]", "tunnels change")
+	d.must(d.labelled("Transport").Select([]string{"IPsec"}, true, "text"))
+	d.write(d.labelled("ESP proposals"), "ENCR_AES_GCM_16-512")
+	d.press(input.Enter)
+	d.find("p", `"ENCR_AES_GCM_16-512" is not an IKEv2 transform name known here`)
+	d.write(d.labelled("ESP proposals"), "ENCR_AES_GCM_16-256 ENCR_AES_GCM_16-128")
+	d.press(input.Enter)
+	d.gone("p", "is not an IKEv2 transform name")
+	d.goTo(inDraft + "shape?overlay=works-mesh&view=settings")
+	if v := d.labelled("ESP proposals").MustProperty("value").Str(); v != "ENCR_AES_GCM_16-256 ENCR_AES_GCM_16-128" {
+		t.Errorf("the proposals are %q", v)
+	}
+}

@@ -126,7 +126,11 @@ func printSite(w io.Writer, s derivedSite) {
 	for _, r := range s.Routes {
 		var hops []string
 		for _, h := range r.Hops {
-			hops = append(hops, fmt.Sprintf("%s %d", h.Interface, h.Metric))
+			text := fmt.Sprintf("%s %d", h.Interface, h.Metric)
+			if h.Weight > 0 {
+				text += fmt.Sprintf(" × %d", h.Weight)
+			}
+			hops = append(hops, text)
 		}
 		switch r.Kind {
 		case route.Connected:

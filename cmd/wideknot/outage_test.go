@@ -33,6 +33,7 @@ func TestOutage(t *testing.T) {
 		{"outage --against nowhere.yaml " + brindlewater, 2, "nowhere.yaml"},
 		{"outage --against " + brindlewater + " --pairs " + brindlewater, 2, "against"},
 		{"outage --fail link:tarn/fibre ../../examples/load-sharing.yaml", 0, "tarn: overgill/fibre tarn/copper (ops, by overgill) takes over from overgill/fibre tarn/fibre + overgill/fibre tarn/copper, 2 pairs"},
+		{"derive --site tarn ../../examples/load-sharing.yaml", 0, "overgill-1 100 × 3, overgill-2 100 × 1, overgill-3 110"},
 		{"trace ../../examples/load-sharing.yaml 10.60.2.1 10.60.3.1", 0, "overgill-2  shares the load, 1 to 3"},
 	} {
 		code, out, errors := call(t, strings.Fields(c.arguments)...)

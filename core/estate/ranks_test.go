@@ -2,6 +2,8 @@ package estate
 
 import (
 	"fmt"
+	"math/rand/v2"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -106,5 +108,43 @@ func TestZonesAndShedAreChecked(t *testing.T) {
 	l := Link{Zones: []string{"control"}}
 	if !l.Carries("control") || l.Carries("office") || !(&Link{}).Carries("office") {
 		t.Error("which zones a link carries")
+	}
+}
+
+// After any order the named links come first as they were named, each shares
+// with just those it was to share with, and asking again changes nothing.
+func TestRankLinksDoesWhatItIsTold(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 1))
+	for range 500 {
+		s := Site{}
+		for i := range 1 + r.IntN(5) {
+			s.Links = append(s.Links, Link{Key: fmt.Sprint("l", i), Rank: r.IntN(4), Weight: r.IntN(3)})
+		}
+		var first []LinkChoice
+		for _, i := range r.Perm(len(s.Links))[:1+r.IntN(len(s.Links))] {
+			first = append(first, LinkChoice{fmt.Sprint("l", i), len(first) > 0 && r.IntN(2) == 0, 1 + r.IntN(4)})
+		}
+		before := slices.Clone(s.Links)
+		s.RankLinks(first)
+		place := func(c LinkChoice) int { return slices.IndexFunc(s.Links, func(l Link) bool { return l.Key == c.Key }) }
+		for i, c := range first {
+			at := place(c)
+			mates := s.SharesWith(at)
+			if i == 0 && s.Links[at].RankOf() != 1 || i > 0 && s.Links[at].RankOf()-s.Links[place(first[i-1])].RankOf() != map[bool]int{true: 0, false: 1}[c.Shares] {
+				t.Fatalf("%v of %+v: %+v", first, before, s.Links)
+			}
+			if i > 0 && c.Shares != slices.Contains(mates, first[i-1].Key) {
+				t.Fatalf("%v of %+v: %s shares with %v", first, before, c.Key, mates)
+			}
+		}
+		for i := range s.Links {
+			if s.SharesWith(i) == nil && s.Links[i].Weight > 0 {
+				t.Fatalf("%v of %+v: %+v has a weight for nothing", first, before, s.Links[i])
+			}
+		}
+		again := slices.Clone(s.Links)
+		if s.RankLinks(first) || !slices.EqualFunc(again, s.Links, func(a, b Link) bool { return a.Rank == b.Rank && a.Weight == b.Weight }) {
+			t.Fatalf("%v of %+v changes twice", first, before)
+		}
 	}
 }

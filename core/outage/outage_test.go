@@ -360,3 +360,19 @@ func TestCompareFindsWhatGotWorse(t *testing.T) {
 		t.Error("a state differs from itself")
 	}
 }
+
+// Whatever somebody types as a part is either refused or reads back the same.
+func FuzzParsePart(f *testing.F) {
+	for _, seed := range []string{"link:a/fibre", "fate:mast-1", "provider:Skylark Mobile", "underlay:internet", "region:", "gateway", "link:/", ":"} {
+		f.Add(seed)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		p, err := ParsePart(text)
+		if err != nil {
+			return
+		}
+		if again, err := ParsePart(p.String()); err != nil || again != p || p.String() != text {
+			t.Errorf("%q is read as %v and back as %v, %v", text, p, again, err)
+		}
+	})
+}

@@ -22,6 +22,7 @@ export function Changes({ at }: { at: Place }) {
   const sites = [...Map.groupBy(list, (c) => c.site)].toSorted(
     ([, a], [, b]) => worse(b) - worse(a) || b.length - a.length,
   );
+  const harder = sites.filter(([, of]) => worse(of) > 0).length;
   const shown = only ? list.filter((c) => c.site === only) : list;
   const drafts = (card?.drafts ?? []).filter((d) => d.key !== at.draft && !d.discarded);
   const other = drafts.find((d) => d.key === against)?.name ?? (against || `release ${head?.base ?? 0}`);
@@ -60,8 +61,8 @@ export function Changes({ at }: { at: Place }) {
       ) : null}
       {changes.data && head && (head.base > 0 || against) ? (
         <p className="mb-2" role="status">
-          Against {other}: some failure hits{" "}
-          <strong>{count(sites.filter(([, of]) => worse(of) > 0).length)}</strong> sites harder and{" "}
+          Against {other}: some failure hits <strong>{count(harder)}</strong>{" "}
+          {harder === 1 ? "site" : "sites"} harder and{" "}
           <strong>{count(sites.filter(([, of]) => worse(of) < of.length).length)}</strong> less hard; the
           others fare alike.
         </p>

@@ -4,6 +4,7 @@ import type { LedgerSite, LinkChoice, Link as SiteLink, TimingSheet } from "../.
 import { useLimitLinks, useProbe, useRankLinks, useShed, useStanding } from "../../api/outages";
 import type { Place } from "../../api/place";
 import { useMayEdit, useSites } from "../../api/queries";
+import { Settled } from "../../parts/settled";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { short } from "./words";
@@ -164,29 +165,36 @@ function Order({ at, sites, zones }: { at: Place; sites: LedgerSite[]; zones: st
                         type="button"
                         className={`btn btn-xs w-24 shrink-0 ${i > 0 ? "btn-active" : ""}`}
                         aria-pressed={i > 0}
-                        aria-label={`${c.key} shares the load with the link above`}
+                        data-share={c.key}
                         disabled={!mayEdit || rank.isPending}
                         onClick={() => save(joined(p.groups, place, c))}
                       >
-                        {i > 0 ? "shares with ↑" : "share with ↑"}
+                        share with <span aria-hidden="true">↑</span>
+                        <span className="sr-only">the link above, {c.key}</span>
                       </button>
                     ) : (
                       <span className="w-24 shrink-0" />
                     )}
                     {group.length > 1 ? (
-                      <Parts
-                        key={c.weight}
-                        link={c}
-                        whole={group.reduce((sum, o) => sum + (o.weight || 1), 0)}
-                        disabled={!mayEdit || rank.isPending}
-                        onSave={(weight) =>
-                          save(
-                            p.groups.map((g) =>
-                              g === group ? g.map((o) => (o === c ? { ...o, weight } : o)) : g,
-                            ),
-                          )
-                        }
-                      />
+                      <span className="text-xs text-secondary whitespace-nowrap">
+                        <Settled
+                          className="cell w-10 text-base-content num"
+                          inputMode="numeric"
+                          aria-label={`Parts of the flows for ${c.key}`}
+                          disabled={!mayEdit || rank.isPending}
+                          value={String(c.weight || 1)}
+                          onSettle={(text) =>
+                            save(
+                              p.groups.map((g) =>
+                                g === group
+                                  ? g.map((o) => (o === c ? { ...o, weight: Number(text) } : o))
+                                  : g,
+                              ),
+                            )
+                          }
+                        />{" "}
+                        of {group.reduce((sum, o) => sum + (o.weight || 1), 0)}
+                      </span>
                     ) : null}
                     <select
                       className="cell w-34 ml-auto shrink-0"
@@ -221,37 +229,6 @@ function Order({ at, sites, zones }: { at: Place; sites: LedgerSite[]; zones: st
         );
       })}
     </section>
-  );
-}
-
-/** How many parts of the flows a link takes; saved when the field is left. */
-function Parts(props: {
-  link: LinkChoice;
-  whole: number;
-  disabled: boolean;
-  onSave: (weight: number) => void;
-}) {
-  const [text, setText] = useState(String(props.link.weight || 1));
-  const save = () => {
-    const n = Number(text);
-    if (n !== props.link.weight) {
-      props.onSave(n);
-    }
-  };
-  return (
-    <label className="text-xs text-secondary whitespace-nowrap">
-      <input
-        className="cell w-10 text-base-content num"
-        inputMode="numeric"
-        aria-label={`Parts of the flows for ${props.link.key}`}
-        disabled={props.disabled}
-        value={text}
-        onChange={(e) => setText(e.target.value)}
-        onBlur={save}
-        onKeyDown={(e) => (e.key === "Enter" ? e.currentTarget.blur() : undefined)}
-      />{" "}
-      of {props.whole}
-    </label>
   );
 }
 

@@ -1,10 +1,10 @@
-import { useState } from "react";
 import { type LedgerSite, type Overlay, Problem, type ShapedOverlay } from "../../api/client";
 import type { Place } from "../../api/place";
 import { useDeleteOverlay, useSaveOverlay } from "../../api/queries";
 import { useAddress } from "../../parts/address";
 import { Field } from "../../parts/field";
 import { count } from "../../parts/number";
+import { Settled } from "../../parts/settled";
 import { Trouble } from "../../parts/trouble";
 import { Breakout } from "./breakout";
 import { HubOrder } from "./hub-order";
@@ -13,6 +13,7 @@ import { Members } from "./members";
 import { Pair } from "./pair";
 import { PairChooser } from "./pair-chooser";
 import { PolicyAndPins } from "./policy";
+import { Settings } from "./settings";
 import { Zones } from "./zones";
 
 /** The overlay as the document has it, without what the plan adds. */
@@ -32,7 +33,12 @@ const pairings = {
   "top-n": "the first few pairs",
 };
 
-const tabs = { loom: "Pairs", members: "Who takes part", policy: "Policy and pins" };
+const tabs = {
+  loom: "Pairs",
+  members: "Who takes part",
+  policy: "Policy and pins",
+  settings: "Costs and tunnels",
+};
 
 /** OverlayForm edits one overlay. Each change is an edit of its own and can be undone. */
 export function OverlayForm({
@@ -49,20 +55,6 @@ export function OverlayForm({
   const refused = save.error instanceof Problem ? save.error.fields : {};
   const change = (part: Partial<Overlay>) =>
     save.mutate({ overlay: { ...bare(overlay), ...part }, revision: overlay.revision });
-  const pool = (overlay.transit ?? []).join(" ");
-  const [typed, setTyped] = useState<string>();
-  const [limit, setLimit] = useState<string>();
-  const settle = () => {
-    if (typed !== undefined && typed !== pool) {
-      save.mutate(
-        {
-          overlay: { ...bare(overlay), transit: typed.split(/[\s,;]+/).filter(Boolean) },
-          revision: overlay.revision,
-        },
-        { onSuccess: () => setTyped(undefined) },
-      );
-    }
-  };
   const [params, set] = useAddress();
   const open = { a: params.get("a") ?? "", b: params.get("b") ?? "" };
   const view = params.get("view") ?? "loom";
@@ -121,17 +113,11 @@ export function OverlayForm({
           <div className="w-20">
             <Field label="How many" error={refused.pairing_limit}>
               {(aria) => (
-                <input
+                <Settled
                   {...aria}
                   className="cell"
-                  value={limit ?? overlay.pairing_limit ?? ""}
-                  onChange={(e) => setLimit(e.target.value)}
-                  onBlur={() => {
-                    if (limit !== undefined) {
-                      change({ pairing_limit: Number(limit) });
-                      setLimit(undefined);
-                    }
-                  }}
+                  value={String(overlay.pairing_limit ?? "")}
+                  onSettle={(text) => change({ pairing_limit: Number(text) })}
                 />
               )}
             </Field>
@@ -140,20 +126,12 @@ export function OverlayForm({
         <div className="w-36">
           <Field label="Transit pools" error={refusedPool}>
             {(aria) => (
-              <input
+              <Settled
                 {...aria}
                 className="cell font-mono"
                 placeholder="100.96.0.0/16"
-                value={typed ?? pool}
-                onChange={(e) => setTyped(e.target.value)}
-                onBlur={settle}
-                onKeyDown={(e) => {
-                  if (e.key === "Enter") {
-                    settle();
-                  } else if (e.key === "Escape") {
-                    setTyped(undefined);
-                  }
-                }}
+                value={(overlay.transit ?? []).join(" ")}
+                onSettle={(text) => change({ transit: text.split(/[\s,;]+/).filter(Boolean) })}
               />
             )}
           </Field>
@@ -202,7 +180,7 @@ export function OverlayForm({
         </div>
         <div className="min-h-0 flex flex-col">
           <div role="tablist" className="flex gap-4 text-[13px] mb-1">
-            {(["loom", "members", "policy"] as const).map((v) => (
+            {(Object.keys(tabs) as (keyof typeof tabs)[]).map((v) => (
               <button
                 key={v}
                 type="button"
@@ -216,7 +194,9 @@ export function OverlayForm({
             ))}
           </div>
           <div className="grow min-h-0">
-            {view === "policy" ? (
+            {view === "settings" ? (
+              <Settings overlay={overlay} refused={refused} onChange={change} />
+            ) : view === "policy" ? (
               <PolicyAndPins overlay={overlay} sites={sites} onChange={change} />
             ) : view === "members" || overlay.members.length <= (overlay.hubs ?? []).length ? (
               <Members overlay={overlay} sites={sites} onChange={change} />
