@@ -43,14 +43,17 @@ func TestAccessibility(t *testing.T) {
 		if _, err := (proto.RuntimeEvaluate{Expression: string(axe)}).Call(d.page); err != nil {
 			t.Fatal(err)
 		}
-		for _, theme := range []string{"paper", "night"} {
-			got, err := d.page.Eval(`async (theme) => {
+		// The themes differ in nothing but colours.
+		for _, of := range [][2]string{{"paper", ""}, {"night", "color-contrast"}} {
+			theme, rules := of[0], of[1]
+			got, err := d.page.Eval(`async (theme, rules) => {
 				document.documentElement.dataset.theme = theme;
 				await new Promise((done) => setTimeout(done, 250)); // colours fade over
-				const found = await axe.run(document, { resultTypes: ["violations"] });
+				const only = rules ? { runOnly: [rules] } : {};
+				const found = await axe.run(document, { resultTypes: ["violations"], ...only });
 				return found.violations.filter((v) => v.impact === "serious" || v.impact === "critical")
 					.map((v) => v.id + ": " + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160) + " " + (n.any[0]?.message ?? "")).join(" | ")).join("\n");
-			}`, theme)
+			}`, theme, rules)
 			if err != nil {
 				t.Fatalf("%s: %v", path, err)
 			}

@@ -19,13 +19,27 @@ import (
 type plain struct {
 	m      *route.Map
 	dead   func(site, link int) bool
-	tables map[string]map[netip.Prefix]*route.Route // by site and interface
+	tables map[arrival]map[netip.Prefix]*route.Route
+}
+
+// An arrival is where a packet comes in: a site, and an interface unless it
+// starts there.
+type arrival struct {
+	site int
+	came string
+}
+
+// A crossing is the tunnels, by place, of which a flow takes one to cross an
+// adjacency.
+type crossing struct {
+	overlay, adjacency int
+	tunnels            uint64
 }
 
 // lookup finds the route to a prefix in the table a packet meets: the main one
 // where it starts, else that for the interface it came by.
 func (p *plain) lookup(site int, came string, to netip.Prefix) *route.Route {
-	id := fmt.Sprint(site, came)
+	id := arrival{site, came}
 	if p.tables[id] == nil {
 		table := p.m.Table(site)
 		for _, x := range p.m.Extras(site) {
@@ -42,7 +56,7 @@ func (p *plain) lookup(site int, came string, to netip.Prefix) *route.Route {
 }
 
 // walk returns the tunnels on the way, and whether the packet arrives.
-func (p *plain) walk(from, to int, prefix netip.Prefix) (way []string, ok bool) {
+func (p *plain) walk(from, to int, prefix netip.Prefix) (way []crossing, ok bool) {
 	if p.gone(from) || p.gone(to) {
 		return nil, false
 	}
@@ -58,16 +72,15 @@ func (p *plain) walk(from, to int, prefix netip.Prefix) (way []string, ok bool) 
 			if p.dead(t.A.Site, t.A.Link) || p.dead(t.B.Site, t.B.Link) {
 				continue
 			}
-			name := fmt.Sprint(h.End.Overlay, p.m.Plan.Ident(t))
 			if next >= 0 && h.Metric != metric {
 				break
 			}
 			if next >= 0 { // hops of one metric carry it together
-				way[len(way)-1] += " or " + name
+				way[len(way)-1].tunnels |= 1 << h.End.Tunnel
 				continue
 			}
 			_, remote := p.m.Plan.Sides(h.End)
-			way = append(way, name)
+			way = append(way, crossing{h.End.Overlay, h.End.Adjacency, 1 << h.End.Tunnel})
 			next, metric, came = h.Via, h.Metric, remote.Interface
 		}
 		if next < 0 || next == from {
@@ -199,7 +212,7 @@ func TestAgreement(t *testing.T) {
 		}
 		routes := route.Build(tunnel.Derive(e))
 		m := New(routes)
-		tables := map[string]map[netip.Prefix]*route.Route{}
+		tables := map[arrival]map[netip.Prefix]*route.Route{}
 		for _, part := range m.Parts() {
 			f, err := m.failing([]Part{part})
 			if err != nil {
