@@ -140,3 +140,47 @@ func TestReleaseAndCatchUp(t *testing.T) {
 	d.click("button", "Take up again")
 	d.find("button[aria-label='Discard Back to the start']", "Discard")
 }
+
+// TestReaderSeesAndEditsNothing goes through the stages as a reader: what edits
+// is there to read and cannot be used, what finds one's way can.
+func TestReaderSeesAndEditsNothing(t *testing.T) {
+	t.Parallel()
+	a := launch(t, "demo", folder(t))
+	d := sitDownAs(t, a, demoReader, demoPassword)
+	usable := func(selector string) {
+		t.Helper()
+		if d.find(selector, "").MustMatches(":disabled") {
+			t.Errorf("%s cannot be used", selector)
+		}
+	}
+	barred := func(selector string) {
+		t.Helper()
+		if !d.find(selector, "").MustMatches(":disabled") {
+			t.Errorf("a reader can use %s", selector)
+		}
+	}
+	for _, c := range []struct {
+		path           string
+		barred, usable []string
+	}{
+		{"survey?site=tarnhollow", []string{"form [name=name]", "form [name='links[0].rank']", "form button[type=submit]"}, []string{"form button:not([type=submit]).btn-sm"}},
+		{"survey/regions", []string{"form input", "form button[type=submit]"}, nil},
+		{"shape", []string{"[aria-label='Move quillbeck up']", "[aria-label='Add a hub']", "[aria-label=Zones] input", "[aria-label='Hub for internet traffic']"}, []string{"[role=tab]", "[aria-label='Filter the loom']"}},
+		{"shape?view=members", []string{"[aria-label=Members] input[type=checkbox]", "[aria-label=Members] select"}, []string{"[aria-label='Filter the members']"}},
+		{"shape?view=policy", []string{"[aria-label=Policy] button", "[aria-label=Pins] button"}, nil},
+		{"shape?view=settings", []string{"[aria-label=Costs] input", "[aria-label=Tunnels] select"}, nil},
+		{"outages?view=plan", []string{"[data-share=cell]", "[aria-label='Zones on cell']", "[aria-label='Probes of ops'] input"}, nil},
+	} {
+		d.goTo(inDraft + c.path)
+		d.find("h1", "")
+		for _, s := range c.barred {
+			barred(s)
+		}
+		for _, s := range c.usable {
+			usable(s)
+		}
+	}
+	d.press(input.ControlLeft, input.KeyZ)
+	d.find("[data-testid=last-edit]", "Import a document")
+	barred("footer button")
+}

@@ -394,7 +394,7 @@ func TestCostsAndTunnels(t *testing.T) {
 	d.goTo(inDraft + "shape?overlay=ops&view=settings")
 	d.write(d.labelled("From hub to hub"), "150")
 	d.press(input.Enter)
-	d.find("[data-testid=last-edit]", "ops")
+	d.find("[data-testid=last-edit]", "Shape ops: costs")
 	d.find("[data-testid=consequences]", "routes move at")
 	d.write(d.labelled("Over a direct pair"), "0.5")
 	d.press(input.Enter)
@@ -412,6 +412,7 @@ func TestCostsAndTunnels(t *testing.T) {
 	d.find("p", `"ENCR_AES_GCM_16-512" is not an IKEv2 transform name known here`)
 	d.write(d.labelled("ESP proposals"), "ENCR_AES_GCM_16-256 ENCR_AES_GCM_16-128")
 	d.press(input.Enter)
+	d.find("[data-testid=last-edit]", "Shape works-mesh: crypto")
 	d.gone("p", "is not an IKEv2 transform name")
 	d.goTo(inDraft + "shape?overlay=works-mesh&view=settings")
 	if v := d.labelled("ESP proposals").MustProperty("value").Str(); v != "ENCR_AES_GCM_16-256 ENCR_AES_GCM_16-128" {

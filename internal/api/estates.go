@@ -249,7 +249,7 @@ func (s *Server) estates(a huma.API) {
 			}
 			return tagged(v, estateOf(ctx, v)), nil
 		})
-	huma.Register(a, saveOf("save-about", "/api/estates/{estate}/drafts/{draft}/about", "Replace the estate's name and regions"),
+	huma.Register(a, saveOf("save-about", "/api/estates/{estate}/drafts/{draft}/about", "Replace the estate's name and regions; what else the head has stays where it is not given"),
 		func(ctx context.Context, in *struct {
 			Editing
 			RawBody []byte `contentType:"application/json"`

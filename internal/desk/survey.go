@@ -1,9 +1,13 @@
 package desk
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 
 	"wideknot/core/check"
 	"wideknot/core/estate"
@@ -47,12 +51,24 @@ func name(name, key string) string {
 	return name
 }
 
-// SaveAbout replaces the estate's name and regions.
+// SaveAbout replaces the estate's name and regions, and of its underlays, its
+// reserved blocks and the order in which zones give way those that are given:
+// an empty list empties, none leaves what was there.
 func (d *Desk) SaveAbout(ctx context.Context, o Order, about estate.About) (*View, error) {
 	o.Part = PartID(store.Head, "")
 	return d.edit(ctx, o, "Edit the estate's name and regions", func(e *estate.Estate) (*estate.Estate, error) {
 		out := e.Clone()
+		was := out.About
 		out.About = about
+		if about.Underlays == nil {
+			out.About.Underlays = was.Underlays
+		}
+		if about.Reserved == nil {
+			out.About.Reserved = was.Reserved
+		}
+		if about.Shed == nil {
+			out.About.Shed = was.Shed
+		}
 		return out, nil
 	})
 }
@@ -60,15 +76,59 @@ func (d *Desk) SaveAbout(ctx context.Context, o Order, about estate.About) (*Vie
 // SaveOverlay adds or replaces the overlay of that key.
 func (d *Desk) SaveOverlay(ctx context.Context, o Order, key string, overlay estate.Overlay) (*View, error) {
 	o.Part = PartID(store.Overlay, key)
-	return d.edit(ctx, o, "Shape "+key, func(e *estate.Estate) (*estate.Estate, error) {
+	return d.step(ctx, o, func(at *opening) (*View, error) {
+		e := at.view.Estate
 		if overlay.Key != key {
 			return nil, estate.Problems{{Path: "key", Message: fmt.Sprintf("the overlay is %q; its key cannot be changed", key)}}
 		}
 		if problems := estate.ValidateOverlay(e, &overlay); len(problems) > 0 {
 			return nil, estate.Problems(problems)
 		}
-		return estate.Merge(e, &estate.Estate{Overlays: []estate.Overlay{overlay}}), nil
+		label, err := shapingOf(e.Overlay(key), &overlay)
+		if err != nil {
+			return nil, err
+		}
+		return d.take(ctx, at, o, label, estate.Merge(e, &estate.Estate{Overlays: []estate.Overlay{overlay}}), at.row.Base)
 	})
+}
+
+// shapingOf says which of an overlay's settings an edit changes; was is nil for
+// a new one.
+func shapingOf(was, is *estate.Overlay) (string, error) {
+	label := "Shape " + is.Key
+	if was == nil {
+		return label, nil
+	}
+	before, err := settingsOf(was)
+	if err != nil {
+		return "", err
+	}
+	after, err := settingsOf(is)
+	if err != nil {
+		return "", err
+	}
+	var changed []string
+	for _, name := range slices.Concat(slices.Collect(maps.Keys(before)), slices.Collect(maps.Keys(after))) {
+		if !bytes.Equal(before[name], after[name]) {
+			changed = append(changed, strings.ReplaceAll(name, "_", " "))
+		}
+	}
+	if len(changed) == 0 {
+		return label, nil
+	}
+	slices.Sort(changed)
+	return label + ": " + strings.Join(slices.Compact(changed), ", "), nil
+}
+
+// settingsOf takes an overlay apart by the document's keys.
+func settingsOf(o *estate.Overlay) (map[string]json.RawMessage, error) {
+	text, err := json.Marshal(o)
+	if err != nil {
+		return nil, fmt.Errorf("writing overlay %s: %w", o.Key, err)
+	}
+	var out map[string]json.RawMessage
+	err = json.Unmarshal(text, &out)
+	return out, err
 }
 
 // DeleteOverlay removes an overlay; no subnet is shared into it any more.

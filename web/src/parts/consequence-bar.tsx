@@ -2,7 +2,7 @@ import { useEffect } from "react";
 import { Link, useLocation } from "react-router";
 import type { EstateHead, Tally } from "../api/client";
 import { type Place, pageOf } from "../api/place";
-import { useStep } from "../api/queries";
+import { useMayEdit, useStep } from "../api/queries";
 import { Consequences } from "./consequences";
 import { Mark } from "./mark";
 
@@ -14,10 +14,11 @@ export function ConsequenceBar({ at, head, tally }: { at: Place; head?: EstateHe
   const undo = useStep(at, "undo");
   const redo = useStep(at, "redo");
   const revision = head?.revision;
+  const may = useMayEdit(at);
   useEffect(() => {
     const press = (e: KeyboardEvent) => {
       const typing = e.target instanceof HTMLElement && e.target.closest("input, textarea, select");
-      if (!(e.ctrlKey || e.metaKey) || e.key.toLowerCase() !== "z" || typing) {
+      if (!(e.ctrlKey || e.metaKey) || e.key.toLowerCase() !== "z" || typing || !may) {
         return;
       }
       e.preventDefault();
@@ -25,7 +26,7 @@ export function ConsequenceBar({ at, head, tally }: { at: Place; head?: EstateHe
     };
     addEventListener("keydown", press);
     return () => removeEventListener("keydown", press);
-  }, [undo.mutate, redo.mutate, undo, redo, revision]);
+  }, [undo.mutate, redo.mutate, undo, redo, revision, may]);
   const location = useLocation();
   // What an undo had to say belongs to the page on which it was said.
   // biome-ignore lint/correctness/useExhaustiveDependencies: the place is the trigger
@@ -41,7 +42,7 @@ export function ConsequenceBar({ at, head, tally }: { at: Place; head?: EstateHe
           <button
             type="button"
             className="btn btn-xs"
-            disabled={!head?.undo || undo.isPending}
+            disabled={!may || !head?.undo || undo.isPending}
             onClick={() => undo.mutate(revision)}
             title={head?.undo ? `Take back: ${head.undo} (Ctrl+Z)` : "Ctrl+Z"}
           >
@@ -50,7 +51,7 @@ export function ConsequenceBar({ at, head, tally }: { at: Place; head?: EstateHe
           <button
             type="button"
             className="btn btn-xs"
-            disabled={!head?.redo || redo.isPending}
+            disabled={!may || !head?.redo || redo.isPending}
             onClick={() => redo.mutate(revision)}
             title={head?.redo ? `Repeat: ${head.redo} (Ctrl+Shift+Z)` : "Ctrl+Shift+Z"}
           >

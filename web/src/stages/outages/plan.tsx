@@ -163,7 +163,7 @@ function Order({ at, sites, zones }: { at: Place; sites: LedgerSite[]; zones: st
                     {place > 0 || i > 0 ? (
                       <button
                         type="button"
-                        className={`btn btn-xs w-24 shrink-0 ${i > 0 ? "btn-active" : ""}`}
+                        className={`btn btn-xs relative w-24 shrink-0 ${i > 0 ? "btn-active" : ""}`}
                         aria-pressed={i > 0}
                         data-share={c.key}
                         disabled={!mayEdit || rank.isPending}

@@ -3,6 +3,7 @@ import { useMemo, useRef, useState } from "react";
 import { Link } from "react-router";
 import type { LedgerSite, Overlay, ShapedOverlay } from "../../api/client";
 import { pageOf, usePlace } from "../../api/place";
+import { Editable } from "../../parts/editable";
 import { callable } from "./hub-order";
 
 /** Members lists all sites with their part in the overlay and, for spokes, their hub order. */
@@ -32,7 +33,7 @@ export function Members(props: {
   });
   const orderOf = (key: string) => spokeOf.get(key)?.hubs ?? [];
   return (
-    <section aria-label="Members" className="flex flex-col min-h-0">
+    <section aria-label="Members" className="flex flex-col min-h-0 h-full">
       <div className="flex gap-3 items-center mb-1">
         <h2 className="text-lg">Members</h2>
         <input
@@ -42,13 +43,15 @@ export function Members(props: {
           value={query}
           onChange={(e) => setQuery(e.target.value)}
         />
-        <button
-          type="button"
-          className={`btn btn-xs ml-auto ${outside.length === 0 ? "invisible" : ""}`}
-          onClick={() => props.onChange({ spokes: [...spokes, ...outside.map((s) => ({ site: s.key }))] })}
-        >
-          Make the other {outside.length} sites {part}s
-        </button>
+        <Editable>
+          <button
+            type="button"
+            className={`btn btn-xs ml-auto ${outside.length === 0 ? "invisible" : ""}`}
+            onClick={() => props.onChange({ spokes: [...spokes, ...outside.map((s) => ({ site: s.key }))] })}
+          >
+            Make the other {outside.length} sites {part}s
+          </button>
+        </Editable>
       </div>
       <div className="grid grid-cols-[minmax(0,1.4fr)_90px_minmax(0,1.6fr)_60px] gap-3 text-xs font-semibold text-secondary border-b-[1.5px] border-base-content pb-1 shrink-0 overflow-hidden [scrollbar-gutter:stable]">
         <span>Site</span>
@@ -57,85 +60,87 @@ export function Members(props: {
         <span className="text-right">Tunnels</span>
       </div>
       <div ref={box} className="overflow-auto grow min-h-40 [scrollbar-gutter:stable]">
-        <div style={{ height: virtual.getTotalSize(), position: "relative" }}>
-          {virtual.getVirtualItems().map((item) => {
-            const s = rows[item.index] as LedgerSite;
-            const hub = hubs.includes(s.key);
-            const spoke = spokeOf.has(s.key);
-            const own = orderOf(s.key);
-            const apart = member.get(s.key)?.apart ?? 0;
-            return (
-              <div
-                key={s.key}
-                className="absolute left-0 right-0 grid grid-cols-[minmax(0,1.4fr)_90px_minmax(0,1.6fr)_60px] gap-3 items-center border-b border-base-300 h-[33px]"
-                style={{ transform: `translateY(${item.start}px)` }}
-              >
-                <span className="truncate" title={s.name}>
-                  {s.name}
-                </span>
-                {hub ? (
-                  <span>hub</span>
-                ) : (
-                  <label className="flex gap-1.5 items-center">
-                    <input
-                      type="checkbox"
-                      className="accent-primary"
-                      aria-label={`${s.name} is a ${part}`}
-                      checked={spoke}
-                      onChange={() =>
-                        props.onChange({
-                          spokes: spoke
-                            ? spokes.filter((x) => x.site !== s.key)
-                            : [...spokes, { site: s.key }],
-                        })
-                      }
-                    />
-                    {part}
-                  </label>
-                )}
-                {part === "spoke" && spoke && hubs.length > 1 ? (
-                  <select
-                    className="cell text-[13px]"
-                    aria-label={`First hub of ${s.name}`}
-                    value={own[0] ?? ""}
-                    onChange={(e) => {
-                      const first = e.target.value;
-                      props.onChange({
-                        spokes: spokes.map((x) =>
-                          x.site === s.key
-                            ? {
-                                site: x.site,
-                                hubs: first ? [first, ...hubs.filter((h) => h !== first)] : undefined,
-                              }
-                            : x,
-                        ),
-                      });
-                    }}
-                  >
-                    <option value="">as the overlay: {hubs[0]}</option>
-                    {hubs.map((h) => (
-                      <option key={h} value={h}>
-                        {own[0] === h && own.length > 1 ? own.join(", then ") : `${h} first`}
-                      </option>
-                    ))}
-                  </select>
-                ) : (
-                  <span className="text-secondary text-[13px] truncate">
-                    {hub && !callable(s) ? "▲ cannot be called" : ""}
-                  </span>
-                )}
-                <Link
-                  className="link link-hover text-right"
-                  to={`${pageOf(at)}/paths/${s.key}`}
-                  title={apart ? `${apart} pairs cannot be joined` : undefined}
+        <Editable>
+          <div style={{ height: virtual.getTotalSize(), position: "relative" }}>
+            {virtual.getVirtualItems().map((item) => {
+              const s = rows[item.index] as LedgerSite;
+              const hub = hubs.includes(s.key);
+              const spoke = spokeOf.has(s.key);
+              const own = orderOf(s.key);
+              const apart = member.get(s.key)?.apart ?? 0;
+              return (
+                <div
+                  key={s.key}
+                  className="absolute left-0 right-0 grid grid-cols-[minmax(0,1.4fr)_90px_minmax(0,1.6fr)_60px] gap-3 items-center border-b border-base-300 h-[33px]"
+                  style={{ transform: `translateY(${item.start}px)` }}
                 >
-                  {apart ? <span className="text-warning">▲ </span> : null}
-                  {member.get(s.key)?.tunnels ?? 0}
-                </Link>
-              </div>
-            );
-          })}
-        </div>
+                  <span className="truncate" title={s.name}>
+                    {s.name}
+                  </span>
+                  {hub ? (
+                    <span>hub</span>
+                  ) : (
+                    <label className="flex gap-1.5 items-center">
+                      <input
+                        type="checkbox"
+                        className="accent-primary"
+                        aria-label={`${s.name} is a ${part}`}
+                        checked={spoke}
+                        onChange={() =>
+                          props.onChange({
+                            spokes: spoke
+                              ? spokes.filter((x) => x.site !== s.key)
+                              : [...spokes, { site: s.key }],
+                          })
+                        }
+                      />
+                      {part}
+                    </label>
+                  )}
+                  {part === "spoke" && spoke && hubs.length > 1 ? (
+                    <select
+                      className="cell text-[13px]"
+                      aria-label={`First hub of ${s.name}`}
+                      value={own[0] ?? ""}
+                      onChange={(e) => {
+                        const first = e.target.value;
+                        props.onChange({
+                          spokes: spokes.map((x) =>
+                            x.site === s.key
+                              ? {
+                                  site: x.site,
+                                  hubs: first ? [first, ...hubs.filter((h) => h !== first)] : undefined,
+                                }
+                              : x,
+                          ),
+                        });
+                      }}
+                    >
+                      <option value="">as the overlay: {hubs[0]}</option>
+                      {hubs.map((h) => (
+                        <option key={h} value={h}>
+                          {own[0] === h && own.length > 1 ? own.join(", then ") : `${h} first`}
+                        </option>
+                      ))}
+                    </select>
+                  ) : (
+                    <span className="text-secondary text-[13px] truncate">
+                      {hub && !callable(s) ? "▲ cannot be called" : ""}
+                    </span>
+                  )}
+                  <Link
+                    className="link link-hover text-right"
+                    to={`${pageOf(at)}/paths/${s.key}`}
+                    title={apart ? `${apart} pairs cannot be joined` : undefined}
+                  >
+                    {apart ? <span className="text-warning">▲ </span> : null}
+                    {member.get(s.key)?.tunnels ?? 0}
+                  </Link>
+                </div>
+              );
+            })}
+          </div>
+        </Editable>
       </div>
     </section>
   );

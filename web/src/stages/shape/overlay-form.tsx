@@ -2,6 +2,7 @@ import { type LedgerSite, type Overlay, Problem, type ShapedOverlay } from "../.
 import type { Place } from "../../api/place";
 import { useDeleteOverlay, useSaveOverlay } from "../../api/queries";
 import { useAddress } from "../../parts/address";
+import { Editable } from "../../parts/editable";
 import { Field } from "../../parts/field";
 import { count } from "../../parts/number";
 import { Settled } from "../../parts/settled";
@@ -62,109 +63,111 @@ export function OverlayForm({
   const refusedPool = Object.entries(refused).find(([path]) => path.startsWith("transit"))?.[1];
   return (
     <div className="px-6 grow min-h-0 flex flex-col">
-      <div className="flex flex-wrap gap-x-4 gap-y-2 items-start mb-2">
-        <div className="w-56">
-          <Field label="Shape" error={refused.shape}>
-            {(aria) => (
-              <select
-                {...aria}
-                className="cell"
-                value={overlay.shape}
-                onChange={(e) =>
-                  change({
-                    shape: e.target.value,
-                    direct: e.target.value === "custom" ? overlay.direct : undefined,
-                  })
-                }
-              >
-                {Object.entries(shapes).map(([value, words]) => (
-                  <option key={value} value={value}>
-                    {words}
-                  </option>
-                ))}
-              </select>
-            )}
-          </Field>
-        </div>
-        <div className="w-44">
-          <Field label="Tunnels between two sites" error={refused.pairing}>
-            {(aria) => (
-              <select
-                {...aria}
-                className="cell"
-                value={overlay.pairing || "every"}
-                onChange={(e) =>
-                  change({
-                    pairing: e.target.value,
-                    pairing_limit: e.target.value === "top-n" ? (overlay.pairing_limit ?? 2) : undefined,
-                  })
-                }
-              >
-                {Object.entries(pairings).map(([value, words]) => (
-                  <option key={value} value={value}>
-                    {words}
-                  </option>
-                ))}
-              </select>
-            )}
-          </Field>
-        </div>
-        {overlay.pairing === "top-n" ? (
-          <div className="w-20">
-            <Field label="How many" error={refused.pairing_limit}>
+      <Editable>
+        <div className="flex flex-wrap gap-x-4 gap-y-2 items-start mb-2">
+          <div className="w-56">
+            <Field label="Shape" error={refused.shape}>
+              {(aria) => (
+                <select
+                  {...aria}
+                  className="cell"
+                  value={overlay.shape}
+                  onChange={(e) =>
+                    change({
+                      shape: e.target.value,
+                      direct: e.target.value === "custom" ? overlay.direct : undefined,
+                    })
+                  }
+                >
+                  {Object.entries(shapes).map(([value, words]) => (
+                    <option key={value} value={value}>
+                      {words}
+                    </option>
+                  ))}
+                </select>
+              )}
+            </Field>
+          </div>
+          <div className="w-44">
+            <Field label="Tunnels between two sites" error={refused.pairing}>
+              {(aria) => (
+                <select
+                  {...aria}
+                  className="cell"
+                  value={overlay.pairing || "every"}
+                  onChange={(e) =>
+                    change({
+                      pairing: e.target.value,
+                      pairing_limit: e.target.value === "top-n" ? (overlay.pairing_limit ?? 2) : undefined,
+                    })
+                  }
+                >
+                  {Object.entries(pairings).map(([value, words]) => (
+                    <option key={value} value={value}>
+                      {words}
+                    </option>
+                  ))}
+                </select>
+              )}
+            </Field>
+          </div>
+          {overlay.pairing === "top-n" ? (
+            <div className="w-20">
+              <Field label="How many" error={refused.pairing_limit}>
+                {(aria) => (
+                  <Settled
+                    {...aria}
+                    className="cell"
+                    value={String(overlay.pairing_limit ?? "")}
+                    onSettle={(text) => change({ pairing_limit: Number(text) })}
+                  />
+                )}
+              </Field>
+            </div>
+          ) : null}
+          <div className="w-36">
+            <Field label="Transit pools" error={refusedPool}>
               {(aria) => (
                 <Settled
                   {...aria}
-                  className="cell"
-                  value={String(overlay.pairing_limit ?? "")}
-                  onSettle={(text) => change({ pairing_limit: Number(text) })}
+                  className="cell font-mono"
+                  placeholder="100.96.0.0/16"
+                  value={(overlay.transit ?? []).join(" ")}
+                  onSettle={(text) => change({ transit: text.split(/[\s,;]+/).filter(Boolean) })}
                 />
               )}
             </Field>
           </div>
-        ) : null}
-        <div className="w-36">
-          <Field label="Transit pools" error={refusedPool}>
-            {(aria) => (
-              <Settled
-                {...aria}
-                className="cell font-mono"
-                placeholder="100.96.0.0/16"
-                value={(overlay.transit ?? []).join(" ")}
-                onSettle={(text) => change({ transit: text.split(/[\s,;]+/).filter(Boolean) })}
+          {overlay.transport === "ipsec" ? null : (
+            <label
+              className="pt-5 flex gap-1.5 items-center"
+              title="A secret for each tunnel that both ends know, besides their key pairs"
+            >
+              <input
+                type="checkbox"
+                checked={overlay.preshared_keys ?? false}
+                onChange={(e) => change({ preshared_keys: e.target.checked || undefined })}
               />
-            )}
-          </Field>
-        </div>
-        {overlay.transport === "ipsec" ? null : (
-          <label
-            className="pt-5 flex gap-1.5 items-center"
-            title="A secret for each tunnel that both ends know, besides their key pairs"
+              Pre-shared keys
+            </label>
+          )}
+          <p className="pt-5">
+            <strong>{count(overlay.tunnels)}</strong> tunnels among <strong>{overlay.members.length}</strong>{" "}
+            sites
+            {save.isPending ? (
+              <span className="loading loading-dots loading-xs ml-2" role="status" aria-label="Saving" />
+            ) : null}
+          </p>
+          <button
+            type="button"
+            className="btn btn-xs ml-auto mt-5"
+            disabled={remove.isPending}
+            onClick={() => remove.mutate(overlay.key)}
           >
-            <input
-              type="checkbox"
-              checked={overlay.preshared_keys ?? false}
-              onChange={(e) => change({ preshared_keys: e.target.checked || undefined })}
-            />
-            Pre-shared keys
-          </label>
-        )}
-        <p className="pt-5">
-          <strong>{count(overlay.tunnels)}</strong> tunnels among <strong>{overlay.members.length}</strong>{" "}
-          sites
-          {save.isPending ? (
-            <span className="loading loading-dots loading-xs ml-2" role="status" aria-label="Saving" />
-          ) : null}
-        </p>
-        <button
-          type="button"
-          className="btn btn-xs ml-auto mt-5"
-          disabled={remove.isPending}
-          onClick={() => remove.mutate(overlay.key)}
-        >
-          Delete the overlay
-        </button>
-      </div>
+            Delete the overlay
+          </button>
+        </div>
+      </Editable>
       <Trouble error={save.error ?? remove.error} />
       <div className="grid grid-cols-[minmax(320px,1fr)_minmax(0,1.7fr)] gap-6 grow min-h-0">
         <div className="overflow-auto">
@@ -174,9 +177,11 @@ export function OverlayForm({
               <Pair at={at} overlay={overlay} a={open.a} b={open.b} onClose={() => show("", "")} />
             </div>
           ) : null}
-          <HubOrder overlay={overlay} sites={sites} onChange={change} />
-          <Zones at={at} overlay={overlay} />
-          <Breakout overlay={overlay} sites={sites} onChange={change} />
+          <Editable>
+            <HubOrder overlay={overlay} sites={sites} onChange={change} />
+            <Zones at={at} overlay={overlay} />
+            <Breakout overlay={overlay} sites={sites} onChange={change} />
+          </Editable>
         </div>
         <div className="min-h-0 flex flex-col">
           <div role="tablist" className="flex gap-4 text-[13px] mb-1">
@@ -195,9 +200,13 @@ export function OverlayForm({
           </div>
           <div className="grow min-h-0">
             {view === "settings" ? (
-              <Settings overlay={overlay} refused={refused} onChange={change} />
+              <Editable>
+                <Settings overlay={overlay} refused={refused} onChange={change} />
+              </Editable>
             ) : view === "policy" ? (
-              <PolicyAndPins overlay={overlay} sites={sites} onChange={change} />
+              <Editable>
+                <PolicyAndPins overlay={overlay} sites={sites} onChange={change} />
+              </Editable>
             ) : view === "members" || overlay.members.length <= (overlay.hubs ?? []).length ? (
               <Members overlay={overlay} sites={sites} onChange={change} />
             ) : (

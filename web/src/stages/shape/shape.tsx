@@ -3,6 +3,7 @@ import { useSearchParams } from "react-router";
 import { Problem, type ShapedOverlay } from "../../api/client";
 import { type Place, usePlace } from "../../api/place";
 import { useEstate, useOverlays, useSaveOverlay, useSites } from "../../api/queries";
+import { Editable } from "../../parts/editable";
 import { Field } from "../../parts/field";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
@@ -24,9 +25,11 @@ export default function Shape() {
       <StageHead
         title="Shape"
         actions={
-          <button type="button" className="btn btn-sm" onClick={() => setAdding(!adding)}>
-            New overlay
-          </button>
+          <Editable>
+            <button type="button" className="btn btn-sm" onClick={() => setAdding(!adding)}>
+              New overlay
+            </button>
+          </Editable>
         }
       >
         Who is a hub, which hubs does each spoke use and in what order, and what takes part?

@@ -3,6 +3,7 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 import { type EstateHead, type LedgerSite, Problem, type Site } from "../../api/client";
 import { type Place, pageOf } from "../../api/place";
 import { useAddLike, useDeleteSite, usePattern, useSaveSite } from "../../api/queries";
+import { Editable } from "../../parts/editable";
 import { Field } from "../../parts/field";
 import { Trouble } from "../../parts/trouble";
 import {
@@ -49,10 +50,14 @@ export function SiteEditor(props: {
             ? "name"
             : "key";
     // After the ledger has measured and scrolled to the row.
-    const timer = setTimeout(
-      () => box.current?.querySelector<HTMLElement>(`[name="${CSS.escape(at)}"]`)?.focus(),
-      60,
-    );
+    const timer = setTimeout(() => {
+      const field = box.current?.querySelector<HTMLElement>(`[name="${CSS.escape(at)}"]`);
+      // For those who may not edit, the way out is all there is to focus.
+      (field?.matches(":disabled")
+        ? box.current?.querySelector<HTMLElement>("button:enabled")
+        : field
+      )?.focus();
+    }, 60);
     return () => clearTimeout(timer);
   }, []);
 
@@ -113,119 +118,123 @@ export function SiteEditor(props: {
         submit();
       }}
     >
-      {!site && (props.others?.length ?? 0) > 0 ? (
-        <div className="mb-2 max-w-xl">
-          <Field label="Like">
-            {(aria) => (
-              <select
-                {...aria}
-                className="cell"
-                value={like}
-                onChange={(e) => {
-                  const from = e.target.value;
-                  setLike(from);
-                  if (from) {
-                    pattern.mutate(from, {
-                      onSuccess: (made) =>
-                        setForm((f) => {
-                          const next = formOf(made.site);
-                          return {
-                            ...next,
-                            site: { ...next.site, key: f.site.key ?? "", name: f.site.name ?? "" },
-                          };
-                        }),
-                    });
-                  }
-                }}
-              >
-                <option value="">no other site: start empty</option>
-                {props.others?.map((o) => (
-                  <option key={o.key} value={o.key}>
-                    {o.name}
-                  </option>
-                ))}
-              </select>
-            )}
-          </Field>
-          {like && pattern.data ? (
-            <p className="text-[13px]">
-              Its links, zones and overlays, with the next free blocks of its region. Addresses and names of
-              links are this site's own: enter them below.
-              {pattern.data.missing.length > 0
-                ? ` The region has no room for ${pattern.data.missing.join(", ")}.`
-                : ""}
-            </p>
-          ) : null}
-        </div>
-      ) : null}
-      <div className="flex flex-wrap gap-x-3 gap-y-2">
-        {siteFields.map((f) => (
-          <Entry
-            key={f.name}
-            field={
-              f.name === "region"
-                ? { ...f, kind: "choice", choices: ["", ...(props.head?.regions ?? []).map((r) => r.key)] }
-                : f
-            }
-            path={f.name}
-            value={form.site[f.name] ?? ""}
-            locked={f.name === "key" && Boolean(site)}
-            refused={refused}
-            onChange={(v) => setForm((s) => ({ ...s, site: { ...s.site, [f.name]: v } }))}
-          />
-        ))}
-      </div>
-      <details className="mt-2" open={Object.keys(refused).some((k) => k.startsWith("gateway"))}>
-        <summary className="cursor-pointer text-xs text-secondary">
-          Gateway: {form.site.placement || "inline"}
-          {form.site.max_tunnels ? `, at most ${form.site.max_tunnels} tunnels` : ""}
-        </summary>
-        <div className="flex flex-wrap gap-x-3 gap-y-2 mt-1">
-          {gatewayFields.map((f) => (
+      <Editable>
+        {!site && (props.others?.length ?? 0) > 0 ? (
+          <div className="mb-2 max-w-xl">
+            <Field label="Like">
+              {(aria) => (
+                <select
+                  {...aria}
+                  className="cell"
+                  value={like}
+                  onChange={(e) => {
+                    const from = e.target.value;
+                    setLike(from);
+                    if (from) {
+                      pattern.mutate(from, {
+                        onSuccess: (made) =>
+                          setForm((f) => {
+                            const next = formOf(made.site);
+                            return {
+                              ...next,
+                              site: { ...next.site, key: f.site.key ?? "", name: f.site.name ?? "" },
+                            };
+                          }),
+                      });
+                    }
+                  }}
+                >
+                  <option value="">no other site: start empty</option>
+                  {props.others?.map((o) => (
+                    <option key={o.key} value={o.key}>
+                      {o.name}
+                    </option>
+                  ))}
+                </select>
+              )}
+            </Field>
+            {like && pattern.data ? (
+              <p className="text-[13px]">
+                Its links, zones and overlays, with the next free blocks of its region. Addresses and names of
+                links are this site's own: enter them below.
+                {pattern.data.missing.length > 0
+                  ? ` The region has no room for ${pattern.data.missing.join(", ")}.`
+                  : ""}
+              </p>
+            ) : null}
+          </div>
+        ) : null}
+        <div className="flex flex-wrap gap-x-3 gap-y-2">
+          {siteFields.map((f) => (
             <Entry
               key={f.name}
-              field={f}
-              path={`gateway.${f.name}`}
+              field={
+                f.name === "region"
+                  ? { ...f, kind: "choice", choices: ["", ...(props.head?.regions ?? []).map((r) => r.key)] }
+                  : f
+              }
+              path={f.name}
               value={form.site[f.name] ?? ""}
+              locked={f.name === "key" && Boolean(site)}
               refused={refused}
               onChange={(v) => setForm((s) => ({ ...s, site: { ...s.site, [f.name]: v } }))}
             />
           ))}
         </div>
-      </details>
-      <Rows
-        title="WAN links"
-        part="links"
-        rows={form.links}
-        fields={linkFields}
-        refused={refused}
-        onSet={set}
-        onDrop={drop}
-      />
-      <button
-        type="button"
-        className="btn btn-xs"
-        onClick={() => add("links", { reach: "nat", rank: String(form.links.length + 1) })}
-      >
-        Add a WAN link
-      </button>
-      <Rows
-        title="Subnets"
-        part="subnets"
-        rows={form.subnets}
-        fields={subnetFields}
-        refused={refused}
-        onSet={set}
-        onDrop={drop}
-      />
-      <button type="button" className="btn btn-xs" onClick={() => add("subnets", { share: first })}>
-        Add a subnet
-      </button>
+        <details className="mt-2" open={Object.keys(refused).some((k) => k.startsWith("gateway"))}>
+          <summary className="cursor-pointer text-xs text-secondary">
+            Gateway: {form.site.placement || "inline"}
+            {form.site.max_tunnels ? `, at most ${form.site.max_tunnels} tunnels` : ""}
+          </summary>
+          <div className="flex flex-wrap gap-x-3 gap-y-2 mt-1">
+            {gatewayFields.map((f) => (
+              <Entry
+                key={f.name}
+                field={f}
+                path={`gateway.${f.name}`}
+                value={form.site[f.name] ?? ""}
+                refused={refused}
+                onChange={(v) => setForm((s) => ({ ...s, site: { ...s.site, [f.name]: v } }))}
+              />
+            ))}
+          </div>
+        </details>
+        <Rows
+          title="WAN links"
+          part="links"
+          rows={form.links}
+          fields={linkFields}
+          refused={refused}
+          onSet={set}
+          onDrop={drop}
+        />
+        <button
+          type="button"
+          className="btn btn-xs"
+          onClick={() => add("links", { reach: "nat", rank: String(form.links.length + 1) })}
+        >
+          Add a WAN link
+        </button>
+        <Rows
+          title="Subnets"
+          part="subnets"
+          rows={form.subnets}
+          fields={subnetFields}
+          refused={refused}
+          onSet={set}
+          onDrop={drop}
+        />
+        <button type="button" className="btn btn-xs" onClick={() => add("subnets", { share: first })}>
+          Add a subnet
+        </button>
+      </Editable>
       <Trouble error={failed ?? remove.error ?? pattern.error} onOver={submitOver} />
       <div className="flex gap-2 mt-3 items-center">
-        <button type="submit" className="btn btn-sm btn-primary" disabled={save.isPending}>
-          {site ? "Save" : "Add the site"}
-        </button>
+        <Editable>
+          <button type="submit" className="btn btn-sm btn-primary" disabled={save.isPending}>
+            {site ? "Save" : "Add the site"}
+          </button>
+        </Editable>
         <button type="button" className="btn btn-sm" onClick={props.onClose}>
           Close without saving
         </button>
@@ -234,14 +243,16 @@ export function SiteEditor(props: {
             <Link className="link link-primary text-[13px] ml-3" to={`${pageOf(props.at)}/paths/${site.key}`}>
               Its tunnels and routes
             </Link>
-            <button
-              type="button"
-              className="btn btn-sm ml-auto"
-              disabled={remove.isPending}
-              onClick={() => remove.mutate(site.key, { onSuccess: props.onClose })}
-            >
-              Delete the site
-            </button>
+            <Editable>
+              <button
+                type="button"
+                className="btn btn-sm ml-auto"
+                disabled={remove.isPending}
+                onClick={() => remove.mutate(site.key, { onSuccess: props.onClose })}
+              >
+                Delete the site
+              </button>
+            </Editable>
           </>
         ) : null}
       </div>
