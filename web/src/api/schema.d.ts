@@ -220,7 +220,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Replace the estate's name and regions */
+        /** Replace the estate's name and regions; what else the head has stays where it is not given */
         put: operations["save-about"];
         post?: never;
         delete?: never;
