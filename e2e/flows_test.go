@@ -164,3 +164,32 @@ func (d *desk) open(site string) {
 	d.must(err)
 	d.must(d.page.WaitStable(200 * time.Millisecond))
 }
+
+// TestRenamedLinkKeepsWhatTheFormDoesNotShow renames a link in the ledger: what
+// the form has no field for stays with it.
+func TestRenamedLinkKeepsWhatTheFormDoesNotShow(t *testing.T) {
+	t.Parallel()
+	a := launch(t, "demo", folder(t))
+	p := a.signedIn(t, demoOwner, demoPassword)
+	const first = "/api/estates/brindlewater/drafts/first"
+	mossgill := func() map[string]any {
+		for _, s := range p.get(first + "/document?format=json")["sites"].([]any) {
+			if site := s.(map[string]any); site["key"] == "mossgill" {
+				return site
+			}
+		}
+		return nil
+	}
+	before := mossgill()
+	before["links"].([]any)[1].(map[string]any)["families"] = []string{"v4"}
+	p.must("PUT", first+"/sites/mossgill", before, nil)
+	d := sitDown(t, a)
+	d.goTo(inDraft + "survey?site=mossgill")
+	d.write(d.find(`[name="links[1].key"]`, ""), "lte")
+	d.click("form button", "Save")
+	d.find("[data-testid=last-edit]", "Mossgill")
+	d.gone("form", "Subnets")
+	if l := mossgill()["links"].([]any)[1].(map[string]any); l["key"] != "lte" || l["families"] == nil {
+		t.Errorf("the link became %v", l)
+	}
+}

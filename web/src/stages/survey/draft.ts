@@ -90,7 +90,8 @@ export function formOf(site?: Site): Form {
       ...typed((site ?? {}) as Part, siteFields),
       ...typed((site?.gateway ?? {}) as Part, gatewayFields),
     },
-    links: (site?.links ?? []).map((l) => typed(l as Part, linkFields)),
+    // Renamed, a link is still the one it was.
+    links: (site?.links ?? []).map((l) => ({ ...typed(l as Part, linkFields), was: l.key })),
     subnets: (site?.subnets ?? []).map((n) => typed(n as Part, subnetFields)),
   };
 }
@@ -129,7 +130,7 @@ export function siteOf(was: Site | undefined, form: Form): Site {
     name: site.name ?? site.key ?? "",
     gateway,
     links: form.links.map((l) => ({
-      ...valued<Link>(byKey.get(l.key ?? ""), l, linkFields),
+      ...valued<Link>(byKey.get(l.was ?? ""), l, linkFields),
       key: l.key ?? "",
     })),
     subnets: form.subnets.map((n) => ({

@@ -52,11 +52,12 @@ export function SiteEditor(props: {
     // After the ledger has measured and scrolled to the row.
     const timer = setTimeout(() => {
       const field = box.current?.querySelector<HTMLElement>(`[name="${CSS.escape(at)}"]`);
-      // For those who may not edit, the way out is all there is to focus.
-      (field?.matches(":disabled")
-        ? box.current?.querySelector<HTMLElement>("button:enabled")
-        : field
-      )?.focus();
+      if (field?.matches(":disabled")) {
+        // For those who may not edit, the way out is all there is to focus.
+        box.current?.querySelector<HTMLElement>("button:enabled")?.focus({ preventScroll: true });
+      } else {
+        field?.focus();
+      }
     }, 60);
     return () => clearTimeout(timer);
   }, []);
