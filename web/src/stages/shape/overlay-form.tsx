@@ -2,6 +2,7 @@ import { type LedgerSite, type Overlay, Problem, type ShapedOverlay } from "../.
 import type { Place } from "../../api/place";
 import { useDeleteOverlay, useSaveOverlay } from "../../api/queries";
 import { useAddress } from "../../parts/address";
+import { Choice } from "../../parts/choice";
 import { Editable } from "../../parts/editable";
 import { Field } from "../../parts/field";
 import { count } from "../../parts/number";
@@ -66,50 +67,27 @@ export function OverlayForm({
       <Editable>
         <div className="flex flex-wrap gap-x-4 gap-y-2 items-start mb-2">
           <div className="w-56">
-            <Field label="Shape" error={refused.shape}>
-              {(aria) => (
-                <select
-                  {...aria}
-                  className="cell"
-                  value={overlay.shape}
-                  onChange={(e) =>
-                    change({
-                      shape: e.target.value,
-                      direct: e.target.value === "custom" ? overlay.direct : undefined,
-                    })
-                  }
-                >
-                  {Object.entries(shapes).map(([value, words]) => (
-                    <option key={value} value={value}>
-                      {words}
-                    </option>
-                  ))}
-                </select>
-              )}
-            </Field>
+            <Choice
+              label="Shape"
+              error={refused.shape}
+              value={overlay.shape}
+              of={shapes}
+              onChoose={(shape) => change({ shape, direct: shape === "custom" ? overlay.direct : undefined })}
+            />
           </div>
           <div className="w-44">
-            <Field label="Tunnels between two sites" error={refused.pairing}>
-              {(aria) => (
-                <select
-                  {...aria}
-                  className="cell"
-                  value={overlay.pairing || "every"}
-                  onChange={(e) =>
-                    change({
-                      pairing: e.target.value,
-                      pairing_limit: e.target.value === "top-n" ? (overlay.pairing_limit ?? 2) : undefined,
-                    })
-                  }
-                >
-                  {Object.entries(pairings).map(([value, words]) => (
-                    <option key={value} value={value}>
-                      {words}
-                    </option>
-                  ))}
-                </select>
-              )}
-            </Field>
+            <Choice
+              label="Tunnels between two sites"
+              error={refused.pairing}
+              value={overlay.pairing || "every"}
+              of={pairings}
+              onChoose={(pairing) =>
+                change({
+                  pairing,
+                  pairing_limit: pairing === "top-n" ? (overlay.pairing_limit ?? 2) : undefined,
+                })
+              }
+            />
           </div>
           {overlay.pairing === "top-n" ? (
             <div className="w-20">

@@ -1,4 +1,5 @@
 import type { Overlay, ShapedOverlay } from "../../api/client";
+import { Choice } from "../../parts/choice";
 import { Field } from "../../parts/field";
 import { Settled } from "../../parts/settled";
 
@@ -65,28 +66,21 @@ export function Settings(props: { overlay: ShapedOverlay; refused: Refused; onCh
       <section aria-label="Tunnels">
         <h2 className="text-lg mb-2">How tunnels are made</h2>
         {choices.map((c) => (
-          <Field key={c.name} label={c.label} error={refused[c.name]}>
-            {(aria) => (
-              <select
-                {...aria}
-                className="cell w-56 mb-2"
-                value={overlay[c.name] || c.usual}
-                onChange={(e) =>
-                  onChange({
-                    [c.name]: e.target.value === c.usual ? undefined : e.target.value,
-                    // IPsec ends prove who they are with credentials of their own.
-                    ...(e.target.value === "ipsec" ? { preshared_keys: undefined } : {}),
-                  })
-                }
-              >
-                {Object.entries(c.of).map(([value, words]) => (
-                  <option key={value} value={value}>
-                    {words}
-                  </option>
-                ))}
-              </select>
-            )}
-          </Field>
+          <Choice
+            key={c.name}
+            label={c.label}
+            error={refused[c.name]}
+            className="max-w-56 mb-2"
+            value={overlay[c.name] || c.usual}
+            of={c.of}
+            onChoose={(value) =>
+              onChange({
+                [c.name]: value === c.usual ? undefined : value,
+                // IPsec ends prove who they are with credentials of their own.
+                ...(value === "ipsec" ? { preshared_keys: undefined } : {}),
+              })
+            }
+          />
         ))}
         <Field label="Keepalive of ends behind NAT, s" error={refused.keepalive_s}>
           {(aria) => (

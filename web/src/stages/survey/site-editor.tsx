@@ -100,12 +100,6 @@ export function SiteEditor(props: {
     addEventListener("keydown", close);
     return () => removeEventListener("keydown", close);
   }, [props.onClose]);
-  const set = (part: "links" | "subnets", at: number, name: string, value: string) =>
-    setForm((f) => ({ ...f, [part]: f[part].map((row, i) => (i === at ? { ...row, [name]: value } : row)) }));
-  const drop = (part: "links" | "subnets", at: number) =>
-    setForm((f) => ({ ...f, [part]: f[part].filter((_, i) => i !== at) }));
-  const add = (part: "links" | "subnets", row: Record<string, string>) =>
-    setForm((f) => ({ ...f, [part]: [...f[part], row] }));
   const first = props.head?.overlays[0] ?? "";
 
   return (
@@ -203,31 +197,23 @@ export function SiteEditor(props: {
         <Rows
           title="WAN links"
           part="links"
+          one="a WAN link"
           rows={form.links}
           fields={linkFields}
           refused={refused}
-          onSet={set}
-          onDrop={drop}
+          fresh={{ reach: "nat", rank: String(form.links.length + 1) }}
+          onChange={(links) => setForm((f) => ({ ...f, links }))}
         />
-        <button
-          type="button"
-          className="btn btn-xs"
-          onClick={() => add("links", { reach: "nat", rank: String(form.links.length + 1) })}
-        >
-          Add a WAN link
-        </button>
         <Rows
           title="Subnets"
           part="subnets"
+          one="a subnet"
           rows={form.subnets}
           fields={subnetFields}
           refused={refused}
-          onSet={set}
-          onDrop={drop}
+          fresh={{ share: first }}
+          onChange={(subnets) => setForm((f) => ({ ...f, subnets }))}
         />
-        <button type="button" className="btn btn-xs" onClick={() => add("subnets", { share: first })}>
-          Add a subnet
-        </button>
       </Editable>
       <Trouble error={failed ?? remove.error ?? pattern.error} onOver={submitOver} />
       <div className="flex gap-2 mt-3 items-center">
@@ -270,44 +256,53 @@ function bare(site?: LedgerSite): Site | undefined {
   return rest;
 }
 
+/** Rows edits a list of links or subnets, each row by its fields. */
 function Rows(props: {
   title: string;
   part: "links" | "subnets";
+  one: string;
   rows: Form["links"];
   fields: FieldOf[];
   refused: Record<string, string>;
-  onSet: (part: "links" | "subnets", at: number, name: string, value: string) => void;
-  onDrop: (part: "links" | "subnets", at: number) => void;
+  /** What a row that is added starts with. */
+  fresh: Record<string, string>;
+  onChange: (rows: Form["links"]) => void;
 }) {
+  const { rows, onChange } = props;
   return (
-    <fieldset className="mt-3">
-      <legend className="font-serif font-semibold">{props.title}</legend>
-      {props.rows.map((row, at) => (
-        // biome-ignore lint/suspicious/noArrayIndexKey: rows have no other identity while their key is being typed
-        <div key={at} className="flex flex-wrap gap-x-2 gap-y-1 items-end py-1.5 border-b border-base-300">
-          {props.fields
-            .filter((f) => shows(f.name, row))
-            .map((f) => (
-              <Entry
-                key={f.name}
-                field={f}
-                path={`${props.part}[${at}].${f.name}`}
-                value={row[f.name] ?? ""}
-                refused={props.refused}
-                onChange={(v) => props.onSet(props.part, at, f.name, v)}
-              />
-            ))}
-          <button
-            type="button"
-            className="btn btn-xs mb-0.5"
-            aria-label={`Remove ${row.key || row.prefix || "this row"}`}
-            onClick={() => props.onDrop(props.part, at)}
-          >
-            Remove
-          </button>
-        </div>
-      ))}
-    </fieldset>
+    <>
+      <fieldset className="mt-3">
+        <legend className="font-serif font-semibold">{props.title}</legend>
+        {rows.map((row, at) => (
+          // biome-ignore lint/suspicious/noArrayIndexKey: rows have no other identity while their key is being typed
+          <div key={at} className="flex flex-wrap gap-x-2 gap-y-1 items-end py-1.5 border-b border-base-300">
+            {props.fields
+              .filter((f) => shows(f.name, row))
+              .map((f) => (
+                <Entry
+                  key={f.name}
+                  field={f}
+                  path={`${props.part}[${at}].${f.name}`}
+                  value={row[f.name] ?? ""}
+                  refused={props.refused}
+                  onChange={(v) => onChange(rows.map((r, i) => (i === at ? { ...r, [f.name]: v } : r)))}
+                />
+              ))}
+            <button
+              type="button"
+              className="btn btn-xs mb-0.5"
+              aria-label={`Remove ${row.key || row.prefix || "this row"}`}
+              onClick={() => onChange(rows.filter((_, i) => i !== at))}
+            >
+              Remove
+            </button>
+          </div>
+        ))}
+      </fieldset>
+      <button type="button" className="btn btn-xs" onClick={() => onChange([...rows, props.fresh])}>
+        Add {props.one}
+      </button>
+    </>
   );
 }
 
