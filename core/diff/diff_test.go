@@ -10,19 +10,15 @@ import (
 	"strings"
 	"testing"
 
-	"wideknot/core/estate"
 	"wideknot/core/render/linux"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
+	"wideknot/examples"
 )
 
 func derived(t *testing.T, before *route.Map, change ...string) *route.Map {
 	t.Helper()
-	text, err := os.ReadFile("../../examples/two-hubs.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	e, _, err := estate.Read(strings.NewReader(strings.NewReplacer(change...).Replace(string(text))))
+	e, err := examples.Estate("two-hubs", change...)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,14 +1,12 @@
 package diff
 
 import (
-	"os"
 	"slices"
-	"strings"
 	"testing"
 
-	"wideknot/core/estate"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
+	"wideknot/examples"
 )
 
 func TestRoutesBeforeAndAfter(t *testing.T) {
@@ -45,12 +43,8 @@ func TestRoutesBeforeAndAfter(t *testing.T) {
 
 // Other weights move routes, and say so at both ends, even where ranks stay.
 func TestOtherPartsOfTheLoad(t *testing.T) {
-	text, err := os.ReadFile("../../examples/load-sharing.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
 	read := func(change ...string) *route.Map {
-		e, _, err := estate.Read(strings.NewReader(strings.NewReplacer(change...).Replace(string(text))))
+		e, err := examples.Estate("load-sharing", change...)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -2,24 +2,18 @@ package find
 
 import (
 	"fmt"
-	"os"
 	"strings"
 	"testing"
 
 	"wideknot/core/check"
-	"wideknot/core/estate"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
+	"wideknot/examples"
 )
 
 func demo(t testing.TB) (*route.Map, []check.Finding) {
 	t.Helper()
-	file, err := os.Open("../../examples/brindlewater.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer file.Close()
-	e, _, err := estate.Read(file)
+	e, err := examples.Estate("brindlewater")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -95,9 +89,7 @@ func BenchmarkFind(b *testing.B) {
 }
 
 func ExampleIn() {
-	file, _ := os.Open("../../examples/three-sites.yaml")
-	defer file.Close()
-	e, _, _ := estate.Read(file)
+	e, _ := examples.Estate("three-sites")
 	m := route.Build(tunnel.Derive(e))
 	for _, hit := range In(m, nil, "10.40.2.9", 3) {
 		fmt.Println(hit.Kind, hit.Text, hit.Detail)

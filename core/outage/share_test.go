@@ -2,11 +2,10 @@ package outage
 
 import (
 	"math"
-	"os"
 	"strings"
 	"testing"
 
-	"wideknot/core/estate"
+	"wideknot/examples"
 )
 
 // sharing reads the example of load sharing: tarn sends three parts by its
@@ -14,11 +13,7 @@ import (
 // tarn 24, weir 8.
 func sharing(t *testing.T, change ...string) *Model {
 	t.Helper()
-	text, err := os.ReadFile("../../examples/load-sharing.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	e, _, err := estate.Read(strings.NewReader(strings.NewReplacer(change...).Replace(string(text))))
+	e, err := examples.Estate("load-sharing", change...)
 	if err != nil {
 		t.Fatal(err)
 	}

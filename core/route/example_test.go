@@ -3,20 +3,14 @@ package route_test
 import (
 	"fmt"
 	"net/netip"
-	"os"
 
-	"wideknot/core/estate"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
+	"wideknot/examples"
 )
 
 func twoHubs() *route.Map {
-	file, err := os.Open("../../examples/two-hubs.yaml")
-	if err != nil {
-		panic(err)
-	}
-	defer file.Close()
-	e, _, err := estate.Read(file)
+	e, err := examples.Estate("two-hubs")
 	if err != nil {
 		panic(err)
 	}

@@ -3,22 +3,17 @@ package route_test
 import (
 	"fmt"
 	"net/netip"
-	"os"
 	"strings"
 	"testing"
 
-	"wideknot/core/estate"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
+	"wideknot/examples"
 )
 
 func sharing(t *testing.T, change ...string) *route.Map {
 	t.Helper()
-	text, err := os.ReadFile("../../examples/load-sharing.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	e, _, err := estate.Read(strings.NewReader(strings.NewReplacer(change...).Replace(string(text))))
+	e, err := examples.Estate("load-sharing", change...)
 	if err != nil {
 		t.Fatal(err)
 	}

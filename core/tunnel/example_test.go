@@ -2,19 +2,13 @@ package tunnel_test
 
 import (
 	"fmt"
-	"os"
 
-	"wideknot/core/estate"
 	"wideknot/core/tunnel"
+	"wideknot/examples"
 )
 
 func ExampleDerive() {
-	file, err := os.Open("../../examples/three-sites.yaml")
-	if err != nil {
-		panic(err)
-	}
-	defer file.Close()
-	e, _, err := estate.Read(file)
+	e, err := examples.Estate("three-sites")
 	if err != nil {
 		panic(err)
 	}

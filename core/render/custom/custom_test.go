@@ -1,22 +1,18 @@
 package custom
 
 import (
-	"os"
 	"strings"
 	"testing"
 
 	"wideknot/core/estate"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
+	"wideknot/examples"
 )
 
 func site(t testing.TB, key string) Site {
 	t.Helper()
-	text, err := os.ReadFile("../../../examples/three-sites.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	e, _, err := estate.Read(strings.NewReader(string(text)))
+	e, err := examples.Estate("three-sites")
 	if err != nil {
 		t.Fatal(err)
 	}

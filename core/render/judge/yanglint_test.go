@@ -8,11 +8,11 @@ import (
 	"strings"
 	"testing"
 
-	"wideknot/core/estate"
 	"wideknot/core/render/restconf"
 	"wideknot/core/render/topology"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
+	"wideknot/examples"
 )
 
 // modules are the folders of the standard models, from Debian's libyuma-base,
@@ -62,11 +62,7 @@ func lint(t *testing.T, data []byte, models ...string) (said string, accepted bo
 
 func example(t *testing.T, name string, change ...string) *route.Map {
 	t.Helper()
-	text, err := os.ReadFile("../../../examples/" + name + ".yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	e, _, err := estate.Read(strings.NewReader(strings.NewReplacer(change...).Replace(string(text))))
+	e, err := examples.Estate(name, change...)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2,21 +2,15 @@ package linux_test
 
 import (
 	"fmt"
-	"os"
 
-	"wideknot/core/estate"
 	"wideknot/core/render/linux"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
+	"wideknot/examples"
 )
 
 func ExampleSite() {
-	file, err := os.Open("../../../examples/three-sites.yaml")
-	if err != nil {
-		panic(err)
-	}
-	defer file.Close()
-	e, _, err := estate.Read(file)
+	e, err := examples.Estate("three-sites")
 	if err != nil {
 		panic(err)
 	}

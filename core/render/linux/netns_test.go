@@ -12,10 +12,10 @@ import (
 	"testing"
 	"time"
 
-	"wideknot/core/estate"
 	"wideknot/core/render/linux"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
+	"wideknot/examples"
 )
 
 // A lab is a set of network namespaces of this test's own.
@@ -323,12 +323,7 @@ func countPackets(t *testing.T, text string) int {
 // example derives an example document, with keys made for this test.
 func example(t *testing.T, name string) (*route.Map, linux.Keys) {
 	t.Helper()
-	file, err := os.Open("../../../examples/" + name + ".yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer file.Close()
-	e, _, err := estate.Read(file)
+	e, err := examples.Estate(name)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -12,20 +12,16 @@ import (
 	"strings"
 	"testing"
 
-	"wideknot/core/estate"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
+	"wideknot/examples"
 )
 
 var update = flag.Bool("update", false, "write the golden files anew")
 
 func example(t *testing.T, name string, change ...string) *route.Map {
 	t.Helper()
-	text, err := os.ReadFile("../../../examples/" + name + ".yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	e, _, err := estate.Read(strings.NewReader(strings.NewReplacer(change...).Replace(string(text))))
+	e, err := examples.Estate(name, change...)
 	if err != nil {
 		t.Fatal(err)
 	}
