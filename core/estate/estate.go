@@ -83,34 +83,6 @@ type Gateway struct {
 // DefaultListenPort is where the numbering of a gateway's UDP ports starts.
 const DefaultListenPort = 51820
 
-// DefaultMTU is the MTU of a link that states none.
-const DefaultMTU = 1500
-
-// A Link is one WAN circuit of a site. An empty Underlay means the internet.
-type Link struct {
-	Key          string       `json:"key"`
-	Provider     string       `json:"provider,omitempty"`
-	Underlay     string       `json:"underlay,omitempty"`
-	Reach        Reach        `json:"reach"`
-	Addresses    []netip.Addr `json:"addresses,omitempty"`
-	Hostname     string       `json:"hostname,omitempty"`
-	Families     []Family     `json:"families,omitempty"`
-	Outside      netip.Addr   `json:"outside,omitzero"`
-	Forwards     []string     `json:"forwards,omitempty"` // UDP ports or ranges forwarded to the link; empty means as many as it needs
-	Rank         int          `json:"rank,omitempty"`
-	Weight       int          `json:"weight,omitempty"` // its part, beside other links of its rank that have one
-	DownMbps     float64      `json:"down_mbps,omitempty"`
-	UpMbps       float64      `json:"up_mbps,omitempty"`
-	MTU          int          `json:"mtu,omitempty"`
-	Metered      bool         `json:"metered,omitempty"`
-	SharedFate   []string     `json:"shared_fate,omitempty"`
-	Availability float64      `json:"availability,omitempty"`
-	NoTunnels    bool         `json:"no_tunnels,omitempty"`
-	Zones        []string     `json:"zones,omitempty"` // the only ones its tunnels let through; empty means all
-	Device       string       `json:"device,omitempty"`
-	NextHop      []netip.Addr `json:"next_hop,omitempty"`
-}
-
 // A Subnet is an IPv4 or IPv6 prefix on a site's LAN. Share lists the overlays
 // it takes part in; Map, when set, is the prefix of equal length that stands
 // for it there.
@@ -203,51 +175,6 @@ type Breakout struct {
 	Except []netip.Prefix `json:"except,omitempty"`
 }
 
-// A Probe says how a tunnel is found dead and alive again, and by whose answer. Times are in
-// milliseconds, Misses and Successes in probes.
-type Probe struct {
-	Target     ProbeTarget `json:"target,omitempty"`
-	IntervalMs int         `json:"interval_ms,omitempty"`
-	Misses     int         `json:"misses,omitempty"`
-	Successes  int         `json:"successes,omitempty"`
-	TimeoutMs  int         `json:"timeout_ms,omitempty"`
-}
-
-// Full returns the profile with what it does not say; a nil profile says
-// nothing. The figures are those of section 11 of the domain.
-func (p *Probe) Full() Probe {
-	var out Probe
-	if p != nil {
-		out = *p
-	}
-	out.Target = cmp.Or(out.Target, FarEnd)
-	out.IntervalMs, out.TimeoutMs = cmp.Or(out.IntervalMs, 1000), cmp.Or(out.TimeoutMs, 800)
-	out.Misses, out.Successes = cmp.Or(out.Misses, 3), cmp.Or(out.Successes, 5)
-	return out
-}
-
-// Times returns, in seconds, how long it takes at best and at most until a death
-// is noticed, and until a return is: detection = interval × misses + timeout for
-// a failure just after a probe, an interval less just before one; return =
-// interval × successes (section 8 of the domain). A nil profile has those that
-// Full gives it.
-func (p *Probe) Times() (best, detect, back float64) {
-	q := p.Full()
-	interval, timeout := float64(q.IntervalMs)/1000, float64(q.TimeoutMs)/1000
-	return interval*float64(q.Misses-1) + timeout, interval*float64(q.Misses) + timeout, interval * float64(q.Successes)
-}
-
-// ProbeTarget is what answers probes.
-type ProbeTarget string
-
-// FarEnd is the tunnel's own far end, meant when none is named: its answer proves
-// the tunnel. FarLAN is the far gateway's address on its LAN: its answer proves
-// that this side of the gateway is up too.
-const (
-	FarEnd ProbeTarget = "far-end"
-	FarLAN ProbeTarget = "far-lan"
-)
-
 // A Policy is an ordered list of rules, of which the first that matches
 // decides; Default decides when none does.
 type Policy struct {
@@ -300,20 +227,6 @@ const (
 	TargetRestconf Target = "restconf"
 )
 
-// Reach says who can open a session to a link.
-type Reach string
-
-// The four kinds of reach.
-const (
-	Static    Reach = "static"    // a public fixed address
-	Dynamic   Reach = "dynamic"   // a public address that changes; found by hostname
-	Forwarded Reach = "forwarded" // behind NAT, inbound UDP ports forwarded
-	NAT       Reach = "nat"       // behind NAT; can only call out
-)
-
-// Callable reports whether the other end can open a session to such a link.
-func (r Reach) Callable() bool { return r == Static || r == Dynamic || r == Forwarded }
-
 // Transport is the protocol of an overlay's tunnels.
 type Transport string
 
@@ -361,77 +274,6 @@ const (
 	Matched Pairing = "matched" // for each link of the leading end the best remote link
 	TopN    Pairing = "top-n"   // the first PairingLimit in rank order
 )
-
-// Internet is the underlay every public link attaches to.
-const Internet = "internet"
-
-// Carries reports whether the link's tunnels let a zone through.
-func (l *Link) Carries(zone string) bool {
-	return len(l.Zones) == 0 || slices.Contains(l.Zones, zone)
-}
-
-// UnderlayOf returns the link's underlay, the internet when none is named.
-func (l *Link) UnderlayOf() string { return cmp.Or(l.Underlay, Internet) }
-
-// MTUOf returns the link's MTU in bytes, DefaultMTU when none is given.
-func (l *Link) MTUOf() int { return cmp.Or(l.MTU, DefaultMTU) }
-
-// Has reports whether the link carries the IP version: as listed, else as its
-// addresses show, else IPv4 only.
-func (l *Link) Has(f Family) bool {
-	if len(l.Families) > 0 {
-		return slices.Contains(l.Families, f)
-	}
-	if len(l.Addresses) == 0 && !l.Outside.IsValid() {
-		return f == V4
-	}
-	return l.AddressOf(f).IsValid()
-}
-
-// AddressOf returns the address of that IP version under which the link can be
-// called or calls: the outside one of a forwarded link, else its own. It is
-// the zero Addr when there is none.
-func (l *Link) AddressOf(f Family) netip.Addr {
-	if l.Reach == Forwarded && l.Outside.IsValid() && l.Outside.Is4() == (f == V4) {
-		return l.Outside
-	}
-	for _, a := range l.Addresses {
-		if a.Is4() == (f == V4) {
-			return a
-		}
-	}
-	return netip.Addr{}
-}
-
-// MaxWeight is the largest weight of a link: a route's next hops take up to 256,
-// the product of the weights at both ends.
-const MaxWeight = 16
-
-// SharesWith lists the keys of the links that share their tunnels' load with
-// the given one, by place in Links, itself included and in key order: those of
-// its rank that, like it, have a weight; private underlays come before the
-// internet whatever the ranks. A link that shares with no other has none.
-func (s *Site) SharesWith(link int) []string {
-	l := &s.Links[link]
-	if l.Weight == 0 || l.NoTunnels {
-		return nil
-	}
-	public := l.UnderlayOf() == Internet
-	var out []string
-	for i := range s.Links {
-		if o := &s.Links[i]; o.Weight > 0 && o.RankOf() == l.RankOf() && !o.NoTunnels && (o.UnderlayOf() == Internet) == public {
-			out = append(out, o.Key)
-		}
-	}
-	if len(out) < 2 {
-		return nil
-	}
-	slices.Sort(out)
-	return out
-}
-
-// RankOf returns the link's rank, 1 (preferred) when none is given.
-func (l *Link) RankOf() int { return cmp.Or(l.Rank, 1) }
 
 // ListenPortOf returns the first UDP port the gateway listens on.
 func (g *Gateway) ListenPortOf() int { return cmp.Or(g.ListenPort, DefaultListenPort) }

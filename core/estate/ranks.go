@@ -2,6 +2,7 @@ package estate
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -41,21 +42,83 @@ func ChoicesText(order []LinkChoice) string {
 	return text.String()
 }
 
+// LinkOrder lists the links of a site by their ranks, links of equal ranks as
+// they stand in the document, those that share the load together.
+func (s *Site) LinkOrder() []LinkChoice {
+	byRank := make([]int, len(s.Links))
+	for i := range byRank {
+		byRank[i] = i
+	}
+	slices.SortStableFunc(byRank, func(a, b int) int { return cmp.Compare(s.Links[a].RankOf(), s.Links[b].RankOf()) })
+	var out []LinkChoice
+	for n, i := range byRank {
+		l := &s.Links[i]
+		if slices.ContainsFunc(out, func(c LinkChoice) bool { return c.Key == l.Key }) {
+			continue
+		}
+		mates := s.SharesWith(i)
+		if mates == nil {
+			out = append(out, LinkChoice{Key: l.Key})
+			continue
+		}
+		for _, j := range byRank[n:] {
+			if o := &s.Links[j]; slices.Contains(mates, o.Key) {
+				out = append(out, LinkChoice{o.Key, j != i, o.Weight})
+			}
+		}
+	}
+	return out
+}
+
+// A LinkPattern is the sites that have the same links in the same order, for
+// the same zones.
+type LinkPattern struct {
+	Order []LinkChoice `json:"order"`
+	Zones [][]string   `json:"zones" doc:"of each link in the order, the only ones it lets through; empty for all"`
+	Sites []string     `json:"sites"`
+}
+
+// LinkPatterns sorts the sites that have links by pattern; the pattern of most
+// sites comes first.
+func (e *Estate) LinkPatterns() []LinkPattern {
+	out := []LinkPattern{}
+	known := map[string]int{}
+	for i := range e.Sites {
+		s := &e.Sites[i]
+		if len(s.Links) == 0 {
+			continue
+		}
+		p := LinkPattern{Order: s.LinkOrder()}
+		for _, c := range p.Order {
+			p.Zones = append(p.Zones, append([]string{}, s.Link(c.Key).Zones...))
+		}
+		id := fmt.Sprint(p.Order, p.Zones)
+		at, ok := known[id]
+		if !ok {
+			at = len(out)
+			known[id] = at
+			out = append(out, p)
+		}
+		out[at].Sites = append(out[at].Sites, s.Key)
+	}
+	slices.SortStableFunc(out, func(a, b LinkPattern) int { return len(b.Sites) - len(a.Sites) })
+	return out
+}
+
 // RankLinks orders the links of a site: those whose keys are given come first,
 // in that order, the others keep theirs behind them, as do those among them
 // that share the load. It reports whether any rank or weight changed.
 func (s *Site) RankLinks(first []LinkChoice) bool {
 	first = slices.DeleteFunc(slices.Clone(first), func(c LinkChoice) bool { return s.Link(c.Key) == nil })
 	order := slices.Clone(first)
-	rest := slices.Clone(s.Links)
-	slices.SortStableFunc(rest, func(a, b Link) int { return cmp.Compare(a.RankOf(), b.RankOf()) })
-	for i, l := range rest {
-		if slices.ContainsFunc(first, func(c LinkChoice) bool { return c.Key == l.Key }) {
+	led := false // some link of the group stays behind
+	for _, c := range s.LinkOrder() {
+		led = led && c.Shares
+		if slices.ContainsFunc(first, func(f LinkChoice) bool { return f.Key == c.Key }) {
 			continue
 		}
-		at := slices.IndexFunc(s.Links, func(o Link) bool { return o.Key == l.Key })
-		before := i > 0 && len(order) > len(first) && slices.Contains(s.SharesWith(at), order[len(order)-1].Key)
-		order = append(order, LinkChoice{l.Key, before, l.Weight})
+		c.Shares, led = led, true
+		order = append(order, c)
 	}
 	links := slices.Clone(s.Links)
 	changed := false

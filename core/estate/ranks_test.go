@@ -75,6 +75,29 @@ func TestRankLinksThatShare(t *testing.T) {
 	}
 }
 
+// Links that share stand together, whatever stands between them in the
+// document, and keep sharing behind one that is put first.
+func TestLinkOrderAndPatterns(t *testing.T) {
+	links := func() []Link {
+		return []Link{{Key: "sat", Rank: 2}, {Key: "a", Weight: 3}, {Key: "other"}, {Key: "b", Weight: 1}}
+	}
+	s := Site{Key: "x", Links: links()}
+	if got := ChoicesText(s.LinkOrder()); got != "a × 3 beside b × 1, then other, then sat" {
+		t.Errorf("the order is %s", got)
+	}
+	s.RankLinks(choices("sat"))
+	if got := ChoicesText(s.LinkOrder()); got != "sat, then a × 3 beside b × 1, then other" {
+		t.Errorf("the order became %s", got)
+	}
+	limited := links()
+	limited[0].Zones = []string{"control"}
+	e := &Estate{Sites: []Site{{Key: "one", Links: links()}, {Key: "none"}, {Key: "two", Links: limited}, {Key: "three", Links: links()}}}
+	p := e.LinkPatterns()
+	if len(p) != 2 || strings.Join(p[0].Sites, " ") != "one three" || strings.Join(p[1].Sites, " ") != "two" || len(p[0].Zones) != 4 || strings.Join(p[1].Zones[3], "") != "control" {
+		t.Errorf("%+v", p)
+	}
+}
+
 func TestSharesWith(t *testing.T) {
 	s := Site{Links: []Link{
 		{Key: "b", Rank: 1, Weight: 1}, {Key: "a", Weight: 9}, {Key: "c", Rank: 1}, {Key: "d", Rank: 2, Weight: 1},

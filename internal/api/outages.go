@@ -48,6 +48,8 @@ type Standing struct {
 	Timings     []TimingSheet  `json:"timings"`
 	Shed        []string       `json:"shed" doc:"zones in the order in which they give way"`
 	Zones       []string       `json:"zones"`
+
+	Patterns []estate.LinkPattern `json:"patterns" doc:"sites by the order of their links, the pattern of most sites first"`
 }
 
 // SiteStanding is how available a site is.
@@ -167,7 +169,7 @@ func outagesOf(v *desk.View, kinds []string, limit int, together bool) (Outages,
 
 func standingOf(v *desk.View) Standing {
 	m, _ := v.Outages()
-	out := Standing{Sites: []SiteStanding{}, Fates: []FateSheet{}, Suggestions: []Suggested{}, Timings: []TimingSheet{}, Shed: []string{}, Zones: v.Estate.Zones()}
+	out := Standing{Sites: []SiteStanding{}, Fates: []FateSheet{}, Suggestions: []Suggested{}, Timings: []TimingSheet{}, Shed: []string{}, Zones: v.Estate.Zones(), Patterns: v.Estate.LinkPatterns()}
 	out.Shed = append(out.Shed, v.Estate.About.Shed...)
 	for i := range v.Estate.Sites {
 		if len(v.Plan.Ends(i)) == 0 {

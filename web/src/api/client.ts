@@ -57,6 +57,7 @@ export type OutageRow = components["schemas"]["OutageRow"];
 export type ChangeSheet = components["schemas"]["ChangeSheet"];
 export type DetailSheet = components["schemas"]["DetailSheet"];
 export type StretchSheet = components["schemas"]["StretchSheet"];
+export type LinkPattern = components["schemas"]["LinkPattern"];
 export type LinkChoice = components["schemas"]["LinkChoice"];
 export type LineSheet = components["schemas"]["LineSheet"];
 export type Moment = components["schemas"]["Moment"];

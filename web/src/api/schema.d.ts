@@ -1949,6 +1949,12 @@ export interface components {
              */
             weight?: number;
         };
+        LinkPattern: {
+            order: components["schemas"]["LinkChoice"][];
+            sites: string[];
+            /** @description of each link in the order, the only ones it lets through; empty for all */
+            zones: string[][];
+        };
         Loom: {
             /** @description sites */
             columns: string[];
@@ -2665,6 +2671,8 @@ export interface components {
         };
         Standing: {
             fates: components["schemas"]["FateSheet"][];
+            /** @description sites by the order of their links, the pattern of most sites first */
+            patterns: components["schemas"]["LinkPattern"][];
             /** @description zones in the order in which they give way */
             shed: string[];
             /** @description the least available first */

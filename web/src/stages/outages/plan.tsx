@@ -1,9 +1,9 @@
 import { ArrowDown, ArrowUp } from "lucide-react";
 import { useState } from "react";
-import type { LedgerSite, LinkChoice, Link as SiteLink, TimingSheet } from "../../api/client";
+import type { LinkChoice, LinkPattern, TimingSheet } from "../../api/client";
 import { useLimitLinks, useProbe, useRankLinks, useShed, useStanding } from "../../api/outages";
 import type { Place } from "../../api/place";
-import { useMayEdit, useSites } from "../../api/queries";
+import { useMayEdit } from "../../api/queries";
 import { Settled } from "../../parts/settled";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
@@ -11,15 +11,14 @@ import { short } from "./words";
 
 /** Plan is what decides in an outage: the order of links, zones, probes. */
 export function Plan({ at }: { at: Place }) {
-  const sites = useSites(at);
   const standing = useStanding(at);
   return (
     <div className="grid grid-cols-2 gap-10 pb-10">
-      <Trouble error={sites.error ?? standing.error} />
-      {sites.isPending || standing.isPending ? <Waiting what="the plan" /> : null}
-      {sites.data && standing.data ? (
+      <Trouble error={standing.error} />
+      {standing.isPending ? <Waiting what="the plan" /> : null}
+      {standing.data ? (
         <>
-          <Order at={at} sites={sites.data} zones={standing.data.zones} />
+          <Order at={at} patterns={standing.data.patterns} zones={standing.data.zones} />
           <div>
             <Shed at={at} shed={standing.data.shed} zones={standing.data.zones} />
             <h2 className="text-lg mt-6">Probes</h2>
@@ -37,45 +36,17 @@ export function Plan({ at }: { at: Place }) {
   );
 }
 
-/** A pattern is the sites that have the same links in the same order, those that share the load together. */
-type Pattern = { groups: LinkChoice[][]; zones: Map<string, string>; sites: string[] };
-
-function patternsOf(sites: LedgerSite[]): Pattern[] {
-  const patterns = new Map<string, Pattern>();
-  for (const s of sites) {
-    const links = (s.links ?? []).toSorted((a, b) => (a.rank || 1) - (b.rank || 1));
-    if (links.length === 0) {
-      continue;
+/** The links of an order, those that share the load in one group. */
+function groupsOf(order: LinkChoice[]): LinkChoice[][] {
+  const groups: LinkChoice[][] = [];
+  for (const c of order) {
+    if (c.shares) {
+      groups.at(-1)?.push(c);
+    } else {
+      groups.push([c]);
     }
-    const groups: LinkChoice[][] = [];
-    links.forEach((l, i) => {
-      const before = links[i - 1];
-      const choice = { key: l.key, weight: l.weight };
-      if (before && sharing(before, l)) {
-        groups.at(-1)?.push(choice);
-      } else {
-        groups.push([choice]);
-      }
-    });
-    const zones = new Map(links.map((l) => [l.key, (l.zones ?? []).join(" ")]));
-    const id = JSON.stringify([groups, [...zones]]);
-    const of = patterns.get(id) ?? { groups, zones, sites: [] };
-    of.sites.push(s.key);
-    patterns.set(id, of);
   }
-  return [...patterns.values()].toSorted((a, b) => b.sites.length - a.sites.length);
-}
-
-/** Whether two links of a site share the load, as the core has it. */
-function sharing(a: SiteLink, b: SiteLink): boolean {
-  const internet = (l: SiteLink) => (l.underlay || "internet") === "internet";
-  return (
-    (a.rank || 1) === (b.rank || 1) &&
-    Boolean(a.weight && b.weight) &&
-    !a.no_tunnels &&
-    !b.no_tunnels &&
-    internet(a) === internet(b)
-  );
+  return groups;
 }
 
 /** The groups as the server takes them. */
@@ -106,7 +77,7 @@ function joined(groups: LinkChoice[][], at: number, choice: LinkChoice): LinkCho
   return out;
 }
 
-function Order({ at, sites, zones }: { at: Place; sites: LedgerSite[]; zones: string[] }) {
+function Order({ at, patterns, zones }: { at: Place; patterns: LinkPattern[]; zones: string[] }) {
   const mayEdit = useMayEdit(at);
   const rank = useRankLinks(at);
   const limit = useLimitLinks(at);
@@ -118,16 +89,15 @@ function Order({ at, sites, zones }: { at: Place; sites: LedgerSite[]; zones: st
         the load take each flow whole, there and back.
       </p>
       <Trouble error={rank.error ?? limit.error} />
-      {patternsOf(sites).map((p) => {
-        const save = (groups: LinkChoice[][]) => rank.mutate({ sites: p.sites, first: flat(groups) });
+      {patterns.map((p) => {
+        const groups = groupsOf(p.order);
+        const zonesOn = (link: string) => (p.zones[p.order.findIndex((c) => c.key === link)] ?? []).join(" ");
+        const save = (next: LinkChoice[][]) => rank.mutate({ sites: p.sites, first: flat(next) });
         return (
           <div
             key={p.sites.join(" ")}
             className="border-b border-base-300 py-2"
-            data-pattern={p.groups
-              .flat()
-              .map((c) => c.key)
-              .join(" ")}
+            data-pattern={p.order.map((c) => c.key).join(" ")}
           >
             <p className="text-[13px]" title={p.sites.join(", ")}>
               <strong>{p.sites.length === 1 ? p.sites[0] : `${p.sites.length} sites`}</strong>{" "}
@@ -138,7 +108,7 @@ function Order({ at, sites, zones }: { at: Place; sites: LedgerSite[]; zones: st
               </span>
             </p>
             <ol>
-              {p.groups.map((group, place) =>
+              {groups.map((group, place) =>
                 group.map((c, i) => (
                   <li key={c.key} className="flex gap-2 items-center text-[13px] py-0.5">
                     <span className="num w-5 shrink-0 text-right text-secondary">
@@ -151,14 +121,14 @@ function Order({ at, sites, zones }: { at: Place; sites: LedgerSite[]; zones: st
                       label={`${c.key} earlier`}
                       up
                       disabled={!mayEdit || (place === 0 && group.length === 1) || rank.isPending}
-                      onClick={() => save(stepped(p.groups, place, c, -1))}
+                      onClick={() => save(stepped(groups, place, c, -1))}
                     />
                     <Step
                       label={`${c.key} later`}
                       disabled={
-                        !mayEdit || (place === p.groups.length - 1 && group.length === 1) || rank.isPending
+                        !mayEdit || (place === groups.length - 1 && group.length === 1) || rank.isPending
                       }
-                      onClick={() => save(stepped(p.groups, place, c, 1))}
+                      onClick={() => save(stepped(groups, place, c, 1))}
                     />
                     {place > 0 || i > 0 ? (
                       <button
@@ -167,7 +137,7 @@ function Order({ at, sites, zones }: { at: Place; sites: LedgerSite[]; zones: st
                         aria-pressed={i > 0}
                         data-share={c.key}
                         disabled={!mayEdit || rank.isPending}
-                        onClick={() => save(joined(p.groups, place, c))}
+                        onClick={() => save(joined(groups, place, c))}
                       >
                         share with <span aria-hidden="true">↑</span>
                         <span className="sr-only">the link above, {c.key}</span>
@@ -185,7 +155,7 @@ function Order({ at, sites, zones }: { at: Place; sites: LedgerSite[]; zones: st
                           value={String(c.weight || 1)}
                           onSettle={(text) =>
                             save(
-                              p.groups.map((g) =>
+                              groups.map((g) =>
                                 g === group
                                   ? g.map((o) => (o === c ? { ...o, weight: Number(text) } : o))
                                   : g,
@@ -200,7 +170,7 @@ function Order({ at, sites, zones }: { at: Place; sites: LedgerSite[]; zones: st
                       className="cell w-34 ml-auto shrink-0"
                       aria-label={`Zones on ${c.key}`}
                       disabled={!mayEdit || limit.isPending}
-                      value={p.zones.get(c.key)}
+                      value={zonesOn(c.key)}
                       onChange={(e) =>
                         limit.mutate({
                           sites: p.sites,
@@ -215,9 +185,9 @@ function Order({ at, sites, zones }: { at: Place; sites: LedgerSite[]; zones: st
                           for {z} only
                         </option>
                       ))}
-                      {p.zones.get(c.key) && !zones.includes(p.zones.get(c.key) ?? "") ? (
-                        <option value={p.zones.get(c.key)}>
-                          for {p.zones.get(c.key)?.split(" ").join(", ")} only
+                      {zonesOn(c.key) && !zones.includes(zonesOn(c.key) ?? "") ? (
+                        <option value={zonesOn(c.key)}>
+                          for {zonesOn(c.key)?.split(" ").join(", ")} only
                         </option>
                       ) : null}
                     </select>
