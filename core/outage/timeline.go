@@ -115,7 +115,7 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 	out = append(out,
 		Moment{After: t.Detect, Phase: "switch", Text: fmt.Sprintf("the routes lead into %s then, which %s", stand, role), Part: part},
 		Moment{After: t.Detect, Phase: "recover", Text: fmt.Sprintf("traffic flows again, after at most %.3g s, at best %.3g s", t.Detect, t.Best)},
-		Moment{After: 0, Repaired: true, Phase: "repair", Text: fmt.Sprintf("%s is repaired; %s answers probes again", partsText(parts), dead)},
+		Moment{After: 0, Repaired: true, Phase: "repair", Text: fmt.Sprintf("%s is repaired; probes through %s are answered again", partsText(parts), dead)},
 		Moment{After: t.Return, Repaired: true, Phase: "hold", Text: fmt.Sprintf("%d probes in a row were answered; one miss would have started the count again, so a flapping link stays out", t.Successes)},
 		Moment{After: t.Return, Repaired: true, Phase: "return", Text: fmt.Sprintf("traffic returns to %s without a gap", dead)},
 	)
