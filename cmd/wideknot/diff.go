@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"io"
 
@@ -37,7 +38,12 @@ func diffCommand() *cobra.Command {
 			var texts []diff.FileDiff
 			if files {
 				for _, site := range d.Touched {
-					texts = append(texts, diff.Files(bundle(was, site), bundle(is, site))...)
+					before, errBefore := bundle(was, site)
+					after, errAfter := bundle(is, site)
+					if err := errors.Join(errBefore, errAfter); err != nil {
+						return err
+					}
+					texts = append(texts, diff.Files(before, after)...)
 				}
 			}
 			if f == "json" {
@@ -58,11 +64,11 @@ func diffCommand() *cobra.Command {
 	return c
 }
 
-func bundle(m *route.Map, site string) []render.File {
+func bundle(m *route.Map, site string) ([]render.File, error) {
 	if i := m.Plan.SiteIndex(site); i >= 0 {
 		return linux.Site(m, i, linux.NoKeys)
 	}
-	return nil
+	return nil, nil
 }
 
 func printDiff(w io.Writer, d *diff.Diff) {

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -43,8 +45,17 @@ func importCommand() *cobra.Command {
 			for _, s := range reading.Sheets {
 				fmt.Fprintf(c.ErrOrStderr(), "%s: %d rows: %d new, %d changed, %d the same, %d bad\n", s.Sheet, s.Rows, s.New, s.Changed, s.Same, s.Bad)
 			}
+			if unread := reading.Unread(); len(unread) > 0 {
+				return unusable(fmt.Errorf("the sheet of %s cannot be read; nothing was written", strings.Join(unread, " and of ")))
+			}
+			if !slices.ContainsFunc(reading.Sheets, func(s estate.SheetCount) bool { return s.Rows > 0 }) {
+				return unusable(errors.New("the sheets have a heading and no rows; nothing was written"))
+			}
 			if reading.BadRows() > 0 && !leaveBad {
 				return exit{1, errors.New("there are bad rows; nothing was written. Mend them, or leave them out with --leave-bad")}
+			}
+			if problems := estate.Validate(reading.Estate); len(problems) > 0 {
+				return unusable(fmt.Errorf("the estate would not be readable; nothing was written:\n%w", estate.Problems(problems)))
 			}
 			return writeDocument(c, f, out, reading.Estate)
 		},
@@ -72,6 +83,9 @@ func readSheets(sites, links, subnets string) (estate.Sheets, error) {
 		text, err := os.ReadFile(s.name)
 		if err != nil {
 			return sheets, err
+		}
+		if len(text) == 0 {
+			return sheets, fmt.Errorf("%s is empty; its first row must name the columns", s.name)
 		}
 		*s.into = string(text)
 	}

@@ -116,7 +116,11 @@ func renderings(m *route.Map, target, templateFile string, keys linux.Keys) ([]r
 			files = append(files, more...)
 			continue
 		}
-		files = append(files, linux.Site(m, i, keys)...)
+		more, err := linux.Site(m, i, keys)
+		if err != nil {
+			return nil, err
+		}
+		files = append(files, more...)
 	}
 	return files, nil
 }

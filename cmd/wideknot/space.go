@@ -23,6 +23,9 @@ func spaceCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if size < 0 || size > 128 {
+				return unusable(fmt.Errorf("--size %d is no length of a prefix: 1 to 32, or to 128 for IPv6", size))
+			}
 			rooms := check.Rooms(e)
 			if f == "json" {
 				return writeJSON(c.OutOrStdout(), map[string]any{"rooms": rooms})

@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wideknot/core/addr"
 	"wideknot/core/route"
 )
 
@@ -24,9 +25,12 @@ func traceCommand() *cobra.Command {
 				return err
 			}
 			for i, into := range []*netip.Addr{&packet.From, &packet.To} {
-				if *into, err = netip.ParseAddr(args[i+1]); err != nil {
-					return unusable(fmt.Errorf("%q is not an IPv4 or IPv6 address", args[i+1]))
+				if *into, err = addr.ParseAddr(args[i+1]); err != nil {
+					return unusable(err)
 				}
+			}
+			if err := packet.Check(); err != nil {
+				return unusable(err)
 			}
 			m := derive(e)
 			t := m.Follow(packet)

@@ -6,19 +6,35 @@ import (
 	"cmp"
 	"fmt"
 	"net/netip"
+	"strconv"
 	"strings"
 )
 
 // ParsePrefix reads a prefix such as 10.16.4.0/24 and says what it had to
-// normalise: surrounding space, set host bits, letter case. The note is empty
-// when the text was already in its canonical form. A bare address is an error,
-// for its length would be a guess.
+// normalise: surrounding space, set host bits, letter case, a mask in place of
+// the length (10.16.4.0/255.255.255.0, or with a space between), a range that is
+// exactly one prefix (10.16.4.0-10.16.4.255). The note is empty when the text was
+// already in its canonical form. A bare address is an error, for its length would
+// be a guess; so is a range that no single prefix covers exactly.
 func ParsePrefix(text string) (prefix netip.Prefix, note string, err error) {
 	trimmed := strings.TrimSpace(text)
-	if !strings.Contains(trimmed, "/") {
+	if low, high, ok := cutRange(trimmed); ok {
+		if prefix, err = rangePrefix(low, high); err != nil {
+			return netip.Prefix{}, "", err
+		}
+		return prefix, fmt.Sprintf("the range %s is %s", trimmed, prefix), nil
+	}
+	address, length, ok := cutLength(trimmed)
+	if !ok {
 		return netip.Prefix{}, "", fmt.Errorf("%q has no length; write it as ADDRESS/LENGTH, such as 10.16.4.0/24", trimmed)
 	}
-	given, err := netip.ParsePrefix(trimmed)
+	if bits, isMask := maskBits(length); isMask && !strings.Contains(address, ":") {
+		if bits < 0 {
+			return netip.Prefix{}, "", fmt.Errorf("%q is not a mask: its ones must come before its zeros, such as 255.255.255.0", length)
+		}
+		length = strconv.Itoa(bits)
+	}
+	given, err := netip.ParsePrefix(address + "/" + length)
 	if err != nil {
 		return netip.Prefix{}, "", fmt.Errorf("%q is not an IPv4 or IPv6 prefix", trimmed)
 	}

@@ -103,7 +103,12 @@ func TestFilesOfASite(t *testing.T) {
 	old := derived(t, nil)
 	new := derived(t, old, "addresses: [203.0.113.10]", "addresses: [203.0.113.10], mtu: 1492")
 	site := old.Plan.SiteIndex("tarn")
-	got := Files(linux.Site(old, site, linux.NoKeys), linux.Site(new, site, linux.NoKeys))
+	was, errWas := linux.Site(old, site, linux.NoKeys)
+	is, errIs := linux.Site(new, site, linux.NoKeys)
+	if errWas != nil || errIs != nil {
+		t.Fatal(errWas, errIs)
+	}
+	got := Files(was, is)
 	if len(got) != 2 || got[1].Path != "tarn/network.ip" || !strings.Contains(got[1].Text, "-link set dev first-1 mtu 1440 up\n+link set dev first-1 mtu 1432 up\n") {
 		t.Errorf("%+v", got)
 	}

@@ -11,22 +11,22 @@ import (
 // Allocations is what derivation has handed out and must keep: addresses,
 // ports, interface numbers and public keys survive every later edit.
 type Allocations struct {
-	Keys    map[string]string               `json:"keys,omitempty"`    // site → X25519 public key
-	Sites   map[string]map[string]SiteSeat  `json:"sites,omitempty"`   // overlay → site → its addresses
-	Tunnels map[string]map[string]TunnelLot `json:"tunnels,omitempty"` // overlay → TunnelIdent → what it got
+	Keys    map[string]string               `json:"keys,omitempty" max:"50000"`           // site → X25519 public key
+	Sites   map[string]map[string]SiteSeat  `json:"sites,omitempty" max:"1024 50000"`     // overlay → site → its addresses
+	Tunnels map[string]map[string]TunnelLot `json:"tunnels,omitempty" max:"1024 1000000"` // overlay → TunnelIdent → what it got
 }
 
 // A SiteSeat is the one tunnel address per pool that a site has in an overlay
 // numbered per site.
 type SiteSeat struct {
-	Addresses []netip.Addr `json:"addresses"`
+	Addresses []netip.Addr `json:"addresses" max:"8"`
 }
 
 // A TunnelLot is what one tunnel was given. Slots and Ports belong to the two
 // ends in the order of the tunnel's ident; the slot is the number at the end
 // of the interface name.
 type TunnelLot struct {
-	Transit []netip.Prefix `json:"transit,omitempty"`
+	Transit []netip.Prefix `json:"transit,omitempty" max:"8"`
 	Slots   [2]int         `json:"slots"`
 	Ports   [2]int         `json:"ports"`
 }
@@ -133,4 +133,48 @@ func (a Allocations) Equal(b Allocations) bool {
 
 func equal[V any](a, b map[string]map[string]V, same func(x, y V) bool) bool {
 	return maps.EqualFunc(a, b, func(x, y map[string]V) bool { return maps.EqualFunc(x, y, same) })
+}
+
+// maxSlot is the largest number at the end of an interface name.
+const maxSlot = 65535
+
+// isIdent reports whether a text has the form of TunnelIdent.
+func isIdent(text string) bool {
+	ends := strings.Split(text, " ")
+	return len(ends) == 2 && !slices.ContainsFunc(ends, func(end string) bool {
+		site, link, ok := strings.Cut(end, "/")
+		return !ok || !keyForm.MatchString(site) || !keyForm.MatchString(link)
+	})
+}
+
+// sound reports whether a lot holds numbers that can have been given out.
+func (l *TunnelLot) sound() bool {
+	in := func(n, most int) bool { return n >= 0 && n <= most }
+	return in(l.Ports[0], 65535) && in(l.Ports[1], 65535) && in(l.Slots[0], maxSlot) && in(l.Slots[1], maxSlot) &&
+		!slices.ContainsFunc(l.Transit, func(p netip.Prefix) bool { return !p.IsValid() })
+}
+
+// allocations checks what a record may hold: it is the tool's own, but a document
+// is anybody's.
+func (v *validator) allocations(path string, a *Allocations) {
+	for _, site := range slices.Sorted(maps.Keys(a.Keys)) {
+		v.publicKey(keyPath(path+".keys", site), a.Keys[site])
+	}
+	for _, overlay := range slices.Sorted(maps.Keys(a.Sites)) {
+		for _, site := range slices.Sorted(maps.Keys(a.Sites[overlay])) {
+			v.addresses(keyPath(keyPath(path+".sites", overlay), site)+".addresses", a.Sites[overlay][site].Addresses)
+		}
+	}
+	var bad []string
+	for overlay, lots := range a.Tunnels {
+		for ident, lot := range lots {
+			if !lot.sound() || !isIdent(ident) {
+				bad = append(bad, keyPath(keyPath(path+".tunnels", overlay), ident))
+			}
+		}
+	}
+	slices.Sort(bad)
+	for _, at := range bad {
+		v.fail(at, "a tunnel is written as SITE/LINK SITE/LINK, has ports of 1 to 65535, slots of 1 to %d and its transit prefixes", maxSlot)
+	}
 }

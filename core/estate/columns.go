@@ -3,6 +3,7 @@ package estate
 import (
 	"fmt"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,8 +20,13 @@ type column[T any] struct {
 }
 
 // A cell is one value of a sheet as given and with the space around it gone.
-// note is set when its parser had to change more than that.
-type cell struct{ given, text, note string }
+// note is set when its parser had to change more than that; commas says that the
+// sheet separates cells by semicolons, as is done where a comma is the decimal
+// mark.
+type cell struct {
+	given, text, note string
+	commas            bool
+}
 
 type siteRow struct{ *Site }
 type linkRow struct {
@@ -92,11 +98,11 @@ var subnetColumns = []column[subnetRow]{
 func setKey(into *string, c *cell) error {
 	key := strings.NewReplacer(" ", "-", "_", "-").Replace(strings.ToLower(c.text))
 	if key != c.text {
-		c.note = fmt.Sprintf("%q became %s", c.text, key)
+		c.note = fmt.Sprintf("%q became %s", brief(c.text), brief(key))
 	}
 	*into = key
-	if key != "" && !keyForm.MatchString(key) {
-		return fmt.Errorf("expected a key of 1 to 40 of a-z, 0-9 and -")
+	if trouble := keyTrouble(key); key != "" && trouble != "" {
+		return fmt.Errorf("expected a key: %s", trouble)
 	}
 	return nil
 }
@@ -136,13 +142,12 @@ func setNumber(into *float64, c *cell) error {
 	if *into = 0; c.text == "" {
 		return nil
 	}
-	text := c.text
-	if strings.Count(text, ",") == 1 && !strings.Contains(text, ".") {
-		text = strings.Replace(text, ",", ".", 1)
-		c.note = fmt.Sprintf("%q was read as %s", c.text, text)
+	text, err := plainNumber(c)
+	if err != nil {
+		return err
 	}
 	n, err := strconv.ParseFloat(text, 64)
-	if err != nil || n-n != 0 {
+	if err != nil || n-n != 0 || strings.ContainsAny(text, "xXpP_") {
 		return fmt.Errorf("expected a number without unit, such as 40 or 99.9")
 	}
 	*into = n
@@ -153,12 +158,55 @@ func setWhole(into *int, c *cell) error {
 	if *into = 0; c.text == "" {
 		return nil
 	}
-	n, err := strconv.Atoi(c.text)
+	text, err := plainNumber(c)
+	if err != nil {
+		return err
+	}
+	n, err := strconv.Atoi(text)
 	if err != nil {
 		return fmt.Errorf("expected a whole number")
 	}
 	*into = n
 	return nil
+}
+
+// Numbers with separators of thousands, by what separates.
+var (
+	spaced      = regexp.MustCompile("^-?[0-9]{1,3}(?:[ '\u2019\u00a0\u2009\u202f][0-9]{3})+(?:[.,][0-9]+)?$")
+	commaGroups = regexp.MustCompile(`^-?[1-9][0-9]{0,2}(?:,[0-9]{3})+(?:\.[0-9]+)?$`)
+	dotGroups   = regexp.MustCompile(`^-?[1-9][0-9]{0,2}(?:\.[0-9]{3})+(?:,[0-9]+)?$`)
+)
+
+// plainNumber writes a number as Go reads it: separators of thousands go, a decimal
+// comma becomes a point, and both are told. One separator before three digits
+// may be either; the sheet's own separator of cells decides for a comma, and a
+// point where the comma is the decimal mark is refused.
+func plainNumber(c *cell) (string, error) {
+	text := c.text
+	drop := func(marks string) string {
+		return strings.Map(func(r rune) rune {
+			if strings.ContainsRune(marks, r) {
+				return -1
+			}
+			return r
+		}, text)
+	}
+	switch {
+	case spaced.MatchString(text):
+		text = strings.Replace(drop(" '\u2019\u00a0\u2009\u202f"), ",", ".", 1)
+	case commaGroups.MatchString(text) && (!c.commas || strings.Count(text, ",") > 1 || strings.Contains(text, ".")):
+		text = drop(",")
+	case dotGroups.MatchString(text) && (strings.Count(text, ".") > 1 || strings.Contains(text, ",")):
+		text = strings.Replace(drop("."), ",", ".", 1)
+	case dotGroups.MatchString(text) && c.commas:
+		return "", fmt.Errorf("%s can mean %s or %s in a sheet with semicolons; write it without the point", text, drop("."), strings.TrimRight(strings.TrimRight(text, "0"), "."))
+	case strings.Count(text, ",") == 1 && !strings.Contains(text, "."):
+		text = strings.Replace(text, ",", ".", 1)
+	default:
+		return text, nil
+	}
+	c.note = fmt.Sprintf("%q was read as %s", c.text, text)
+	return text, nil
 }
 
 func setWholes(into *[]int, c *cell) error {
@@ -201,9 +249,9 @@ func setAddress(into *netip.Addr, c *cell) error {
 	if *into = (netip.Addr{}); c.text == "" {
 		return nil
 	}
-	a, err := netip.ParseAddr(c.text)
+	a, err := addr.ParseAddr(c.text)
 	if err != nil {
-		return fmt.Errorf("expected an IPv4 or IPv6 address without length")
+		return fmt.Errorf("expected an IPv4 or IPv6 address without length: %w", err)
 	}
 	*into = a
 	return nil
@@ -212,9 +260,9 @@ func setAddress(into *netip.Addr, c *cell) error {
 func setAddresses(into *[]netip.Addr, c *cell) error {
 	*into = nil
 	for _, word := range listCell(c) {
-		a, err := netip.ParseAddr(word)
+		a, err := addr.ParseAddr(word)
 		if err != nil {
-			return fmt.Errorf("expected addresses with spaces between; %q is none", word)
+			return fmt.Errorf("expected addresses with spaces between: %w", err)
 		}
 		*into = append(*into, a)
 	}

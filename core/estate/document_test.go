@@ -105,6 +105,26 @@ func TestBadDocuments(t *testing.T) {
 		{"static without address", change("addresses: [203.0.113.14], ", ""), "line 9", "needs its fixed address"},
 		{"map of another length", change("zone: control,", "zone: control, map: 10.99.0.0/23,"), "line 11, column 52", "same family and length"},
 		{"other format", change("wideknot: 1", "wideknot: 2"), "line 1, column 11", "this version reads format 1"},
+		{"key that is an option", change("key: tarnhollow", "key: -rf"), "line 12, column 10", "not beginning with -"},
+		{"key that is a device", change("key: tarnhollow", "key: con"), "line 12, column 10", "for a device"},
+		{"address with a zone", change("reach: nat,", `reach: nat, next_hop: ["fe80::1%lo]:51820\n[Peer]"],`), "line 15", "zone"},
+		{"outside with a zone", change("reach: nat,", `reach: nat, outside: "fe80::1%lo",`), "line 15", "zone"},
+		{"upstream with a zone", change("max_tunnels: 200", `upstream: "fe80::1%lo"`), "line 7", "zone"},
+		{"LAN address with a zone", change("max_tunnels: 200", `lan_address: "fe80::1%lo"`), "line 7", "zone"},
+		{"line end in a key", change("max_tunnels: 200", `public_key: "xTIBA5rboUvnH4htodjb6e697\nQjLERt1NAB4mZqp8Dg="`), "line 7", "45 characters"},
+		{"space around a key", change("max_tunnels: 200", `public_key: "xTIBA5rboUvnH4htodjb6e697QjLERt1NAB4mZqp8Dg= "`), "line 7", "space around"},
+		{"name with a line end", change(`"Tarn Hollow: Works"`, `"Tarn\nHollow"`), "line 13, column 11", "cannot be seen"},
+		{"name with a turning character", change(`"Tarn Hollow: Works"`, `"Tarn\u202eHollow"`), "line 13, column 11", "cannot be seen"},
+		{"name that shows nothing", change(`"Tarn Hollow: Works"`, `"\u3164"`), "line 13, column 11", "cannot be seen"},
+		{"reservation with a line end", change("regions:", `reserved: [{prefix: 10.9.0.0/16, for: "a\nb"}], regions:`), "line 2", "cannot be seen"},
+		{"zone of a rule", change("{zone: guest}", `{zone: "a; b"}`), "line 22", "cannot be a zone"},
+		{"port that there is not", change("protocol: any", `protocol: tcp, ports: ["99999"]`), "line 22", "port of 0 to 65535"},
+		{"ports the wrong way round", change("protocol: any", `protocol: tcp, ports: ["90-80"]`), "line 22", "in order"},
+		{"forwarded port 0", change("reach: nat,", `reach: nat, forwards: ["0"],`), "line 15", "port of 1 to 65535"},
+		{"device with a quote", change("reach: nat,", `reach: nat, device: "eth0\" accept",`), "line 15", "not an interface name"},
+		{"allocated slot out of range", change("allocations: {}", "allocations: {tunnels: {ops: {a/x b/x: {slots: [1000000000000, 1], ports: [1, 1]}}}}"), "line 23", "slots of 1 to 65535"},
+		{"allocated port below 0", change("allocations: {}", "allocations: {tunnels: {ops: {a/x b/x: {slots: [1, 1], ports: [-1, 1]}}}}"), "line 23", "ports of 1 to 65535"},
+		{"tunnel of no form", change("allocations: {}", `allocations: {tunnels: {ops: {"a b": {slots: [1, 1], ports: [1, 1]}}}}`), "line 23", "SITE/LINK SITE/LINK"},
 		{"alias", change("allocations: {}", "allocations: &a {keys: *a}"), "line 23", "aliases"},
 		{"deep nesting", strings.Repeat("[", 10<<20), "line 1, column 101", "nested deeper"},
 		{"deep block nesting", deepBlocks(20000), "", ""},
@@ -136,6 +156,42 @@ func TestReadNamesEveryMistake(t *testing.T) {
 	var problems Problems
 	if !errors.As(err, &problems) || len(problems) != 3 {
 		t.Errorf("got %v, want three problems", err)
+	}
+}
+
+// What could not be read does not hide what is wrong elsewhere, and is not told a
+// second time as what follows from it.
+func TestReadNamesMistakesOfBothKinds(t *testing.T) {
+	text := strings.NewReplacer("mtu: 1500", "mtu: x", "region: north\n    gateway", "region: south\n    gateway", "hubs: [harrowmere]", "hubs: [harowmere]").Replace(small)
+	_, _, err := Read(strings.NewReader(text))
+	if err == nil || strings.Count(err.Error(), "\n") != 2 || !strings.Contains(err.Error(), "whole number") || !strings.Contains(err.Error(), "no region") || !strings.Contains(err.Error(), "no site") {
+		t.Errorf("got %v, want three problems", err)
+	}
+	for _, broken := range []string{
+		strings.Replace(small, "key: harrowmere", "key: [harrowmere]", 1),                     // its name is used by the overlay
+		strings.Replace(small, "addresses: [203.0.113.14]", "addresses: [203.0.113.1400]", 1), // a static link needs one
+	} {
+		_, _, err := Read(strings.NewReader(broken))
+		var problems Problems
+		if !errors.As(err, &problems) || len(problems) != 1 {
+			t.Errorf("got %v, want one problem", err)
+		}
+	}
+}
+
+func TestProblemsAreCappedAndCounted(t *testing.T) {
+	var text strings.Builder
+	text.WriteString("wideknot: 1\nestate: {name: Many}\n")
+	for i := range 100000 {
+		fmt.Fprintf(&text, "key%d: 1\n", i)
+	}
+	_, _, err := Read(strings.NewReader(text.String()))
+	var problems Problems
+	if !errors.As(err, &problems) || len(problems) != MaxProblems+1 || problems[MaxProblems].Message != "and 99800 more like these" {
+		t.Errorf("%d problems, the last %v", len(problems), problems[len(problems)-1])
+	}
+	if _, _, err := Read(strings.NewReader("a: " + strings.Repeat("1,", maxValues+10))); err == nil || !strings.Contains(err.Error(), "more than") {
+		t.Errorf("%v", err)
 	}
 }
 

@@ -6,6 +6,7 @@ package estate
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 )
@@ -17,24 +18,24 @@ const Format = 1
 type Estate struct {
 	Format      int         `json:"wideknot"`
 	About       About       `json:"estate"`
-	Sites       []Site      `json:"sites"`
-	Overlays    []Overlay   `json:"overlays"`
+	Sites       []Site      `json:"sites" max:"10000"`
+	Overlays    []Overlay   `json:"overlays" max:"64"`
 	Allocations Allocations `json:"allocations"`
 }
 
 // About names the estate and its regions.
 type About struct {
 	Name    string   `json:"name"`
-	Regions []Region `json:"regions,omitempty"`
+	Regions []Region `json:"regions,omitempty" max:"1000"`
 	// Underlays names the address blocks of private underlays, such as a
 	// carrier's WAN, so that nothing inside an overlay takes them too.
-	Underlays []Region `json:"underlays,omitempty"`
+	Underlays []Region `json:"underlays,omitempty" max:"256"`
 	// Reserved are blocks kept for something to come: nothing new is offered
 	// out of them.
-	Reserved []Reservation `json:"reserved,omitempty"`
+	Reserved []Reservation `json:"reserved,omitempty" max:"4096"`
 	// Shed lists zones in the order in which they give way where a link that is
 	// left has no room for all. Zones not listed give way last, together.
-	Shed []string `json:"shed,omitempty"`
+	Shed []string `json:"shed,omitempty" max:"256"`
 }
 
 // A Reservation is a block kept for something.
@@ -47,7 +48,7 @@ type Reservation struct {
 // new subnets of its sites are taken.
 type Region struct {
 	Key    string         `json:"key"`
-	Blocks []netip.Prefix `json:"blocks,omitempty"`
+	Blocks []netip.Prefix `json:"blocks,omitempty" max:"256"`
 }
 
 // A Site is a place with one gateway.
@@ -57,8 +58,8 @@ type Site struct {
 	Region     string   `json:"region,omitempty"`
 	DemandMbps float64  `json:"demand_mbps,omitempty"`
 	Gateway    Gateway  `json:"gateway,omitzero"`
-	Links      []Link   `json:"links,omitempty"`
-	Subnets    []Subnet `json:"subnets,omitempty"`
+	Links      []Link   `json:"links,omitempty" max:"32"`
+	Subnets    []Subnet `json:"subnets,omitempty" max:"50000"`
 }
 
 // A Gateway is the device that ends a site's tunnels. An empty Placement means
@@ -69,14 +70,14 @@ type Gateway struct {
 	Target         Target      `json:"target,omitempty"`
 	MaxTunnels     int         `json:"max_tunnels,omitempty"`
 	ThroughputMbps float64     `json:"throughput_mbps,omitempty"`
-	Transports     []Transport `json:"transports,omitempty"`
+	Transports     []Transport `json:"transports,omitempty" max:"8"`
 	LANDevice      string      `json:"lan_device,omitempty"`
 	LANAddress     netip.Addr  `json:"lan_address,omitzero"`
 	Upstream       netip.Addr  `json:"upstream,omitzero"`
 	ListenPort     int         `json:"listen_port,omitempty"`
-	UsedPorts      []int       `json:"used_ports,omitempty"`
+	UsedPorts      []int       `json:"used_ports,omitempty" max:"1024"`
 	PublicKey      string      `json:"public_key,omitempty"`
-	Proposals      []string    `json:"proposals,omitempty"` // what its IPsec can do; empty means anything
+	Proposals      []string    `json:"proposals,omitempty" max:"64"` // what its IPsec can do; empty means anything
 	ClockSkewS     float64     `json:"clock_skew_s,omitempty"`
 }
 
@@ -90,7 +91,7 @@ type Subnet struct {
 	Prefix netip.Prefix `json:"prefix"`
 	Zone   string       `json:"zone,omitempty"`
 	Name   string       `json:"name,omitempty"`
-	Share  []string     `json:"share,omitempty"`
+	Share  []string     `json:"share,omitempty" max:"256"`
 	Map    netip.Prefix `json:"map,omitzero"`
 }
 
@@ -99,19 +100,19 @@ type Overlay struct {
 	Key          string         `json:"key"`
 	Shape        Shape          `json:"shape"`
 	Transport    Transport      `json:"transport,omitempty"`
-	Transit      []netip.Prefix `json:"transit,omitempty"`
+	Transit      []netip.Prefix `json:"transit,omitempty" max:"8"`
 	Family       Family         `json:"family,omitempty"`
 	Numbering    Numbering      `json:"numbering,omitempty"`
 	Pairing      Pairing        `json:"pairing,omitempty"`
 	PairingLimit int            `json:"pairing_limit,omitempty"`
-	Hubs         []string       `json:"hubs,omitempty"`
+	Hubs         []string       `json:"hubs,omitempty" max:"256"`
 	HubLinks     *bool          `json:"hub_links,omitempty"`
-	Spokes       []Spoke        `json:"spokes,omitempty"`
-	Direct       [][]string     `json:"direct,omitempty"`
+	Spokes       []Spoke        `json:"spokes,omitempty" max:"10000"`
+	Direct       [][]string     `json:"direct,omitempty" max:"50000 2"`
 	Costs        *Costs         `json:"costs,omitempty"`
 	KeepaliveS   int            `json:"keepalive_s,omitempty"` // of ends behind NAT that call; 0 means 25
-	TunnelOrder  []PairOrder    `json:"tunnel_order,omitempty"`
-	Pins         []Pin          `json:"pins,omitempty"`
+	TunnelOrder  []PairOrder    `json:"tunnel_order,omitempty" max:"50000"`
+	Pins         []Pin          `json:"pins,omitempty" max:"10000"`
 	// PresharedKeys gives each tunnel a secret of its own that both ends know,
 	// besides their key pairs.
 	PresharedKeys bool      `json:"preshared_keys,omitempty"`
@@ -125,7 +126,7 @@ type Overlay struct {
 // order; empty means the overlay's.
 type Spoke struct {
 	Site string   `json:"site"`
-	Hubs []string `json:"hubs,omitempty"`
+	Hubs []string `json:"hubs,omitempty" max:"256"`
 }
 
 // Costs replace the costs of adjacencies where they are not zero: HubStep, times
@@ -140,8 +141,8 @@ type Costs struct {
 // A PairOrder puts some tunnels of a pair of sites before the others, in the
 // order given, whatever the ranks of their links. Both ends follow it.
 type PairOrder struct {
-	Between []string `json:"between"` // two sites
-	First   []string `json:"first"`   // tunnels by TunnelIdent; those that there are not count for nothing
+	Between []string `json:"between" max:"2"`  // two sites
+	First   []string `json:"first" max:"1024"` // tunnels by TunnelIdent; those that there are not count for nothing
 }
 
 // Of reports whether the order is that of two sites.
@@ -161,8 +162,8 @@ type Pin struct {
 // preference, each as IKEv2 transform names (IANA) joined by /, and lifetimes
 // in seconds.
 type Crypto struct {
-	IKE            []string `json:"ike,omitempty"`
-	ESP            []string `json:"esp,omitempty"`
+	IKE            []string `json:"ike,omitempty" max:"16"`
+	ESP            []string `json:"esp,omitempty" max:"16"`
 	IKELifetimeS   int      `json:"ike_lifetime_s,omitempty"`
 	ChildLifetimeS int      `json:"child_lifetime_s,omitempty"`
 }
@@ -170,16 +171,16 @@ type Crypto struct {
 // A Breakout sends the internet traffic of some sites through hubs, in hub
 // order, all but that to the prefixes in Except.
 type Breakout struct {
-	Hubs   []string       `json:"hubs"`
-	Sites  []string       `json:"sites"`
-	Except []netip.Prefix `json:"except,omitempty"`
+	Hubs   []string       `json:"hubs" max:"256"`
+	Sites  []string       `json:"sites" max:"10000"`
+	Except []netip.Prefix `json:"except,omitempty" max:"1024"`
 }
 
 // A Policy is an ordered list of rules, of which the first that matches
 // decides; Default decides when none does.
 type Policy struct {
 	Default Action `json:"default"`
-	Rules   []Rule `json:"rules,omitempty"`
+	Rules   []Rule `json:"rules,omitempty" max:"4096"`
 }
 
 // A Rule permits or denies what comes from one party and goes to another. An
@@ -189,7 +190,7 @@ type Rule struct {
 	From     Party    `json:"from,omitzero"`
 	To       Party    `json:"to,omitzero"`
 	Protocol string   `json:"protocol,omitempty"`
-	Ports    []string `json:"ports,omitempty"`
+	Ports    []string `json:"ports,omitempty" max:"64"`
 }
 
 // A Party is everything that has all the properties given; the zero Party is
@@ -396,14 +397,15 @@ func TunnelIdent(siteA, linkA, siteB, linkB string) string {
 
 // Zones lists the zones that subnets name, in alphabetical order.
 func (e *Estate) Zones() []string {
-	out := []string{}
+	seen := map[string]bool{}
 	for i := range e.Sites {
 		for j := range e.Sites[i].Subnets {
-			if z := e.Sites[i].Subnets[j].Zone; z != "" && !slices.Contains(out, z) {
-				out = append(out, z)
+			if z := e.Sites[i].Subnets[j].Zone; z != "" {
+				seen[z] = true
 			}
 		}
 	}
+	out := slices.AppendSeq(make([]string, 0, len(seen)), maps.Keys(seen))
 	slices.Sort(out)
 	return out
 }

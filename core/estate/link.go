@@ -15,23 +15,23 @@ type Link struct {
 	Provider     string       `json:"provider,omitempty"`
 	Underlay     string       `json:"underlay,omitempty"`
 	Reach        Reach        `json:"reach"`
-	Addresses    []netip.Addr `json:"addresses,omitempty"`
+	Addresses    []netip.Addr `json:"addresses,omitempty" max:"16"`
 	Hostname     string       `json:"hostname,omitempty"`
-	Families     []Family     `json:"families,omitempty"`
+	Families     []Family     `json:"families,omitempty" max:"2"`
 	Outside      netip.Addr   `json:"outside,omitzero"`
-	Forwards     []string     `json:"forwards,omitempty"` // UDP ports or ranges forwarded to the link; empty means as many as it needs
+	Forwards     []string     `json:"forwards,omitempty" max:"64"` // UDP ports or ranges forwarded to the link; empty means as many as it needs
 	Rank         int          `json:"rank,omitempty"`
 	Weight       int          `json:"weight,omitempty"` // its part, beside other links of its rank that have one
 	DownMbps     float64      `json:"down_mbps,omitempty"`
 	UpMbps       float64      `json:"up_mbps,omitempty"`
 	MTU          int          `json:"mtu,omitempty"`
 	Metered      bool         `json:"metered,omitempty"`
-	SharedFate   []string     `json:"shared_fate,omitempty"`
+	SharedFate   []string     `json:"shared_fate,omitempty" max:"64"`
 	Availability float64      `json:"availability,omitempty"`
 	NoTunnels    bool         `json:"no_tunnels,omitempty"`
-	Zones        []string     `json:"zones,omitempty"` // the only ones its tunnels let through; empty means all
+	Zones        []string     `json:"zones,omitempty" max:"256"` // the only ones its tunnels let through; empty means all
 	Device       string       `json:"device,omitempty"`
-	NextHop      []netip.Addr `json:"next_hop,omitempty"`
+	NextHop      []netip.Addr `json:"next_hop,omitempty" max:"16"`
 }
 
 // Reach says who can open a session to a link.

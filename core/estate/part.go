@@ -9,7 +9,7 @@ import (
 // ReadPart reads one part of a document, such as a Site, from JSON or YAML and
 // names every value that cannot be read. It does not validate.
 func ReadPart[T any](text []byte, into *T) []Problem {
-	if problem := tooDeep(text); problem != nil {
+	if problem := tooMuch(text); problem != nil {
 		return []Problem{*problem}
 	}
 	var root yaml.Node
@@ -21,8 +21,9 @@ func ReadPart[T any](text []byte, into *T) []Problem {
 	}
 	d := decoder{}
 	d.decode(root.Content[0], "", into)
-	for i := range d.problems {
-		d.problems[i].Line, d.problems[i].Column = 0, 0
+	problems := d.problems.all()
+	for i := range problems {
+		problems[i].Line, problems[i].Column = 0, 0
 	}
-	return d.problems
+	return problems
 }

@@ -5,50 +5,18 @@ import (
 	"fmt"
 	"io"
 	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
 )
 
-// MaxDocument is the largest document Read takes, in bytes.
-const MaxDocument = 64 << 20
-
-// A Problem is one thing wrong in a document, a sheet or an edit. Path names
-// the value, such as sites[3].links[0].mtu; Line and Column count from 1 and
-// are 0 when the estate did not come from a text.
-type Problem struct {
-	Path    string `json:"path"`
-	Line    int    `json:"line,omitempty"`
-	Column  int    `json:"column,omitempty"`
-	Message string `json:"message"`
-}
-
-func (p Problem) String() string {
-	where := p.Path
-	if p.Line > 0 {
-		where = fmt.Sprintf("line %d, column %d", p.Line, p.Column)
-		if p.Path != "" {
-			where += " (" + p.Path + ")"
-		}
-	}
-	if where == "" {
-		return p.Message
-	}
-	return where + ": " + p.Message
-}
-
-// Problems is a list of them as one error, in the order of the text.
-type Problems []Problem
-
-func (ps Problems) Error() string {
-	lines := make([]string, len(ps))
-	for i, p := range ps {
-		lines[i] = p.String()
-	}
-	return strings.Join(lines, "\n")
-}
+// MaxDocument is the largest document Read takes, in bytes, and maxValues the most
+// values in it: each takes some hundred bytes while it is read.
+const (
+	MaxDocument = 32 << 20
+	maxValues   = 3_000_000
+)
 
 // Read reads an estate document in YAML or JSON and validates it. A document
 // with anything wrong in it is returned with the error, which is then of type
@@ -63,7 +31,7 @@ func Read(r io.Reader) (e *Estate, notes []Problem, err error) {
 		return nil, nil, Problems{{Message: fmt.Sprintf("the document is larger than %d MB", MaxDocument>>20)}}
 	}
 	text = bytes.TrimPrefix(text, []byte("\ufeff"))
-	if problem := tooDeep(text); problem != nil {
+	if problem := tooMuch(text); problem != nil {
 		return nil, nil, Problems{*problem}
 	}
 	var root yaml.Node
@@ -76,23 +44,17 @@ func Read(r io.Reader) (e *Estate, notes []Problem, err error) {
 	d := decoder{}
 	e = &Estate{}
 	d.decode(root.Content[0], "", e)
-	problems := d.problems
-	if len(problems) == 0 {
-		for _, p := range Validate(e) {
+	problems, unread := d.problems, d.problems.list
+	for _, p := range Validate(e) {
+		if p.Path != "" && !p.follows(unread) && problems.takes() {
 			p.Line, p.Column = position(root.Content[0], p.Path)
-			problems = append(problems, p)
+			problems.add(p)
 		}
 	}
-	if len(problems) > 0 {
-		slices.SortStableFunc(problems, func(a, b Problem) int {
-			if a.Line != b.Line {
-				return a.Line - b.Line
-			}
-			return a.Column - b.Column
-		})
-		return e, d.notes, Problems(problems)
+	if len(problems.list) > 0 {
+		return e, d.notes.all(), Problems(problems.all())
 	}
-	return e, d.notes, nil
+	return e, d.notes.all(), nil
 }
 
 var lineInMessage = regexp.MustCompile(`^yaml: (?:line (\d+): )?`)
@@ -114,15 +76,20 @@ func syntaxProblem(err error) Problem {
 // minds.
 const maxDepth = 100
 
-// tooDeep looks for bracket nesting beyond maxDepth before the text reaches
-// the parser, for which megabytes of it would be slow. Brackets in quotes and
-// comments do not count.
-func tooDeep(text []byte) *Problem {
-	depth, line, column := 0, 1, 0
+// tooMuch looks for bracket nesting beyond maxDepth, and for more than maxValues
+// values, before the text reaches the parser, for which megabytes of either would
+// be slow and large. Brackets in quotes and comments do not count.
+func tooMuch(text []byte) *Problem {
+	depth, line, column, values := 0, 1, 0, 0
 	quote := byte(0)
 	comment := false
 	for i, c := range text {
 		column++
+		if c == ',' || c == '\n' || c == ':' { // what can stand between two values
+			if values++; values > maxValues {
+				return &Problem{Line: line, Column: column, Message: fmt.Sprintf("more than %d values", maxValues)}
+			}
+		}
 		switch {
 		case c == '\n':
 			line, column, comment = line+1, 0, false

@@ -38,21 +38,46 @@ type sheetRow struct {
 
 func (row *sheetRow) fail(column, format string, args ...any) {
 	row.bad = true
-	row.reader.remark(Remark{Sheet: row.sheet, Row: row.number, Column: column, Value: strings.Clone(row.cells[column].given), Kind: Bad, Message: fmt.Sprintf(format, args...)})
+	row.reader.remark(Remark{Sheet: row.sheet, Row: row.number, Column: column, Value: strings.Clone(brief(row.cells[column].given)), Kind: Bad, Message: fmt.Sprintf(format, args...)})
 }
 
 func (row *sheetRow) note(column, message string) {
-	row.reader.remark(Remark{Sheet: row.sheet, Row: row.number, Column: column, Value: strings.Clone(row.cells[column].given), Kind: Normalised, Message: message})
+	row.reader.remark(Remark{Sheet: row.sheet, Row: row.number, Column: column, Value: strings.Clone(brief(row.cells[column].given)), Kind: Normalised, Message: message})
 }
 
-// once refuses a second row of the same identity, unless it says the same.
+// once refuses a second row of the same identity. A bad row is nobody's double.
 func (row *sheetRow) once(column, identity string) {
+	if row.bad {
+		return
+	}
 	if earlier, ok := row.first[identity]; ok {
-		row.fail(column, "%s stands in row %d already; remove one of the two", identity, earlier)
+		row.fail(column, "%s is in row %d already; remove one of the two", identity, earlier)
 		return
 	}
 	row.first[identity] = row.number
 }
+
+// room refuses what an estate has no room for.
+func (row *sheetRow) room(column, what string, has, most int) bool {
+	if has >= most {
+		row.fail(column, "there are %d %s already, the most there may be", has, what)
+	}
+	return has < most
+}
+
+// most returns the cap of a list of the document, by its owner and field.
+func most[T any](field string) int {
+	f, _ := reflect.TypeFor[T]().FieldByName(field)
+	return mostOf(f)[0]
+}
+
+var (
+	mostSites    = most[Estate]("Sites")
+	mostOverlays = most[Estate]("Overlays")
+	mostRegions  = most[About]("Regions")
+	mostLinks    = most[Site]("Links")
+	mostSubnets  = most[Site]("Subnets")
+)
 
 // fill reads the row's cells in the order of the columns.
 func fill[T any](row *sheetRow, columns []column[T], into *T) {
@@ -143,22 +168,28 @@ func (siteForm) take(row *sheetRow) taken {
 		site = r.estate.Sites[place]
 	}
 	fill(row, siteColumns, &siteRow{&site})
-	row.once("key", "site "+site.Key)
-	newRegion := site.Region != "" && keyForm.MatchString(site.Region) &&
-		!slices.ContainsFunc(r.estate.About.Regions, func(x Region) bool { return x.Key == site.Region })
+	newRegion := site.Region != "" && !r.regions[site.Region]
 	if !row.bad {
 		v := validator{}
+		v.limits("", reflect.ValueOf(site.Gateway), nil)
 		v.name("name", site.Name)
 		v.between("demand_mbps", "demand", site.DemandMbps, 0, 1e6)
 		v.gateway("gateway", &site.Gateway)
-		row.refuse(v.problems)
+		row.refuse(v.problems.list)
 	}
+	if !known {
+		row.room("key", "sites", len(r.estate.Sites), mostSites)
+	}
+	if newRegion {
+		row.room("region", "regions", len(r.estate.About.Regions), mostRegions)
+	}
+	row.once("key", "site "+site.Key)
 	if row.bad {
 		r.drafted[site.Key] = row.number
 		return takenNot
 	}
 	if newRegion {
-		r.estate.About.Regions = append(r.estate.About.Regions, Region{Key: site.Region})
+		r.estate.About.Regions, r.regions[site.Region] = append(r.estate.About.Regions, Region{Key: site.Region}), true
 		row.note("region", fmt.Sprintf("region %s is new and will be made", site.Region))
 	}
 	if site.Name == "" {
@@ -217,12 +248,16 @@ func (linkForm) take(row *sheetRow) taken {
 		link = site.Links[at]
 	}
 	fill(row, linkColumns, &linkRow{"", &link})
-	row.once("key", "link "+site.Key+"/"+key)
 	if !row.bad {
 		v := validator{}
+		v.limits("", reflect.ValueOf(link), nil)
 		v.link("", &link)
-		row.refuse(v.problems)
+		row.refuse(v.problems.list)
 	}
+	if at < 0 {
+		row.room("key", "links at "+site.Key, len(site.Links), mostLinks)
+	}
+	row.once("key", "link "+site.Key+"/"+key)
 	if row.bad {
 		return takenNot
 	}
@@ -254,23 +289,34 @@ func (subnetForm) take(row *sheetRow) taken {
 		subnet = site.Subnets[at]
 	}
 	fill(row, subnetColumns, &subnetRow{"", &subnet})
-	row.once("prefix", "subnet "+prefixText(subnet.Prefix)+" of "+site.Key)
+	v := validator{}
+	v.limits("", reflect.ValueOf(subnet), nil)
+	v.name("name", subnet.Name)
+	row.refuse(v.problems.list)
 	if subnet.Map.IsValid() && subnet.Prefix.IsValid() && (subnet.Map.Bits() != subnet.Prefix.Bits() || subnet.Map.Addr().Is4() != subnet.Prefix.Addr().Is4()) {
 		row.fail("map", "a 1:1 map of %s needs the same family and length", subnet.Prefix)
 	}
+	var overlays []string // that are new
 	for _, key := range subnet.Share {
-		if !keyForm.MatchString(key) {
-			row.fail("share", "%q cannot be an overlay key", key)
+		if trouble := keyTrouble(key); trouble != "" {
+			row.fail("share", "%q cannot be an overlay key: %s", brief(key), trouble)
+		} else if !r.overlays[key] {
+			overlays = append(overlays, key)
 		}
 	}
+	if n := len(overlays); n > 0 {
+		row.room("share", "overlays", len(r.estate.Overlays)+n-1, mostOverlays)
+	}
+	if !known {
+		row.room("prefix", "subnets at "+site.Key, len(site.Subnets), mostSubnets)
+	}
+	row.once("prefix", "subnet "+prefixText(subnet.Prefix)+" of "+site.Key)
 	if row.bad {
 		return takenNot
 	}
-	for _, key := range subnet.Share {
-		if r.estate.Overlay(key) == nil {
-			r.estate.Overlays = append(r.estate.Overlays, Overlay{Key: key, Shape: HubAndSpoke})
-			row.note("share", fmt.Sprintf("overlay %s is new and will be made, empty: choose its hubs in Shape", key))
-		}
+	for _, key := range overlays {
+		r.estate.Overlays, r.overlays[key] = append(r.estate.Overlays, Overlay{Key: key, Shape: HubAndSpoke}), true
+		row.note("share", fmt.Sprintf("overlay %s is new and will be made, empty: choose its hubs in Shape", key))
 	}
 	if !known {
 		places[subnet.Prefix] = len(site.Subnets)

@@ -25,7 +25,7 @@ var enums = map[reflect.Type][]any{
 // such as that names must point somewhere, Validate does.
 func Schema() map[string]any {
 	definitions := map[string]any{}
-	schemaOf(reflect.TypeFor[Estate](), definitions)
+	schemaOf(reflect.TypeFor[Estate](), definitions, nil)
 	document := definitions["Estate"].(map[string]any)
 	delete(definitions, "Estate")
 	document["$schema"] = "https://json-schema.org/draft/2020-12/schema"
@@ -36,7 +36,8 @@ func Schema() map[string]any {
 	return document
 }
 
-func schemaOf(t reflect.Type, definitions map[string]any) map[string]any {
+// schemaOf describes a type; most are the caps of lists, by level.
+func schemaOf(t reflect.Type, definitions map[string]any, most []int) map[string]any {
 	if values, ok := enums[t]; ok {
 		return map[string]any{"enum": values}
 	}
@@ -48,7 +49,7 @@ func schemaOf(t reflect.Type, definitions map[string]any) map[string]any {
 	}
 	switch t.Kind() {
 	case reflect.Pointer:
-		return schemaOf(t.Elem(), definitions)
+		return schemaOf(t.Elem(), definitions, nil)
 	case reflect.Struct:
 		if _, known := definitions[t.Name()]; !known {
 			properties := map[string]any{}
@@ -57,7 +58,7 @@ func schemaOf(t reflect.Type, definitions map[string]any) map[string]any {
 			var required []string
 			for i := range t.NumField() {
 				name, options, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
-				properties[name] = schemaOf(t.Field(i).Type, definitions)
+				properties[name] = schemaOf(t.Field(i).Type, definitions, mostOf(t.Field(i)))
 				if name == "key" {
 					properties[name] = map[string]any{"type": "string", "pattern": keyForm.String()}
 				}
@@ -71,11 +72,11 @@ func schemaOf(t reflect.Type, definitions map[string]any) map[string]any {
 		}
 		return map[string]any{"$ref": "#/$defs/" + t.Name()}
 	case reflect.Map:
-		return map[string]any{"type": "object", "additionalProperties": schemaOf(t.Elem(), definitions)}
+		return map[string]any{"type": "object", "additionalProperties": schemaOf(t.Elem(), definitions, most[1:]), "maxProperties": most[0]}
 	case reflect.Slice:
-		return map[string]any{"type": "array", "items": schemaOf(t.Elem(), definitions)}
+		return map[string]any{"type": "array", "items": schemaOf(t.Elem(), definitions, most[1:]), "maxItems": most[0]}
 	case reflect.Array:
-		return map[string]any{"type": "array", "items": schemaOf(t.Elem(), definitions), "minItems": t.Len(), "maxItems": t.Len()}
+		return map[string]any{"type": "array", "items": schemaOf(t.Elem(), definitions, nil), "minItems": t.Len(), "maxItems": t.Len()}
 	case reflect.Bool:
 		return map[string]any{"type": "boolean"}
 	case reflect.Int:

@@ -4,14 +4,11 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/csv"
-	"errors"
 	"fmt"
 	"io"
 	"net/netip"
 	"slices"
 	"strings"
-	"unicode/utf16"
-	"unicode/utf8"
 )
 
 // SheetNames are the three spreadsheets, in the order in which they are read.
@@ -76,6 +73,9 @@ type SheetCount struct {
 	New     int    `json:"new"`
 	Changed int    `json:"changed"`
 	Same    int    `json:"same"`
+	// Unread says that no row could be read at all, as the sheet is no sheet, or
+	// its heading none; a remark says why.
+	Unread bool `json:"unread"`
 }
 
 // BadRows counts the rows left out.
@@ -85,6 +85,17 @@ func (r *Reading) BadRows() int {
 		n += s.Bad
 	}
 	return n
+}
+
+// Unread lists the sheets of which no row could be read.
+func (r *Reading) Unread() []string {
+	var out []string
+	for _, s := range r.Sheets {
+		if s.Unread {
+			out = append(out, s.Sheet)
+		}
+	}
+	return out
 }
 
 // ReadSheets reads the sheets over a base estate, which it does not change: a
@@ -98,6 +109,13 @@ func ReadSheets(base *Estate, sheets Sheets, mends []Mend) *Reading {
 		r.mends[m] = value
 	}
 	r.index = r.estate.Index()
+	r.regions, r.overlays = map[string]bool{}, map[string]bool{}
+	for _, region := range r.estate.About.Regions {
+		r.regions[region.Key] = true
+	}
+	for i := range r.estate.Overlays {
+		r.overlays[r.estate.Overlays[i].Key] = true
+	}
 	r.sheet(siteSheet, sheets.Sites)
 	r.sheet(linkSheet, sheets.Links)
 	r.sheet(subnetSheet, sheets.Subnets)
@@ -106,13 +124,14 @@ func ReadSheets(base *Estate, sheets Sheets, mends []Mend) *Reading {
 }
 
 type reader struct {
-	estate  *Estate
-	index   map[string]int                  // site key → place in estate.Sites
-	drafted map[string]int                  // site key → row of a bad site row
-	subnets map[string]map[netip.Prefix]int // site key → prefix → place among its subnets
-	mends   map[Mend]string
-	counts  map[string]int // remarks per sheet and kind
-	out     Reading
+	estate            *Estate
+	index             map[string]int                  // site key → place in estate.Sites
+	drafted           map[string]int                  // site key → row of a bad site row
+	subnets           map[string]map[netip.Prefix]int // site key → prefix → place among its subnets
+	mends             map[Mend]string
+	regions, overlays map[string]bool // keys that are there
+	counts            map[string]int  // remarks per sheet and kind
+	out               Reading
 }
 
 // subnetsOf tells where each prefix stands among a site's subnets; a sheet may
@@ -138,61 +157,73 @@ func (r *reader) remark(m Remark) {
 	r.out.Remarks = append(r.out.Remarks, m)
 }
 
+// Bounds of a sheet.
+const (
+	mostColumns = 200
+	mostRows    = 200_000
+	headWithin  = 10 // rows in which a heading is looked for, to say where it is
+)
+
 // sheet reads one sheet. Its form says which columns it has and how a row
 // becomes part of the estate.
 func (r *reader) sheet(form sheetForm, text string) {
 	name := form.name()
-	if strings.TrimSpace(text) == "" {
+	if text == "" {
 		return
 	}
-	bad := func(row int, column, value, format string, args ...any) {
-		r.remark(Remark{Sheet: name, Row: row, Column: column, Value: value, Kind: Bad, Message: fmt.Sprintf(format, args...)})
+	count := SheetCount{Sheet: name}
+	defer func() { r.out.Sheets = append(r.out.Sheets, count) }()
+	unread := func(row int, format string, args ...any) {
+		count.Unread = true
+		r.remark(Remark{Sheet: name, Row: row, Kind: Bad, Message: fmt.Sprintf(format, args...)})
 	}
-	text, recoded := decodeText(text)
+	text, recoded, err := decodeText(text)
+	if err != nil {
+		unread(0, "%v", err)
+		return
+	}
 	if recoded != "" {
 		r.remark(Remark{Sheet: name, Kind: Normalised, Message: recoded})
 	}
-	rows := csv.NewReader(strings.NewReader(text))
-	rows.Comma = delimiter(text)
-	rows.FieldsPerRecord = -1
-	rows.ReuseRecord = true
-
-	count := SheetCount{Sheet: name}
-	defer func() { r.out.Sheets = append(r.out.Sheets, count) }()
-	var heads []string
+	expected := "expected a heading with the columns " + strings.Join(form.columns(), ", ")
+	if strings.TrimSpace(text) == "" {
+		unread(0, "the sheet is empty; %s", expected)
+		return
+	}
+	rows := newRows(text)
+	heads, at := r.heading(form, rows)
+	if heads == nil {
+		if at > 0 {
+			unread(at, "row %d is no heading of the %s sheet; %s", at, name, expected)
+		}
+		count.Unread = true
+		return
+	}
 	first := map[string]int{}  // row identity → row in which it came first
 	cells := map[string]cell{} // reused for each row
-	for line := 1; ; line++ {
-		record, err := rows.Read()
+	for {
+		record, at, err := rows.next()
 		if err == io.EOF {
-			break
+			return
 		}
-		if err != nil {
-			var parse *csv.ParseError
-			where := line
-			if errors.As(err, &parse) {
-				where = parse.StartLine
-			}
+		bad := func(value, format string, args ...any) {
 			count.Rows, count.Bad = count.Rows+1, count.Bad+1
-			bad(where, "", "", "the quotes of this row do not match; a quote inside a quoted cell is written twice")
-			continue
+			r.remark(Remark{Sheet: name, Row: at, Value: value, Kind: Bad, Message: fmt.Sprintf(format, args...)})
 		}
-		at, _ := rows.FieldPos(0)
-		if heads == nil {
-			if heads = r.heads(form, record, at); heads == nil {
-				return
-			}
+		switch {
+		case err != nil:
+			bad("", "the quotes of this row do not match; a quote inside a quoted cell is written twice")
 			continue
-		}
-		if !slices.ContainsFunc(record, func(c string) bool { return strings.TrimSpace(c) != "" }) {
+		case blank(record):
+			continue
+		case count.Rows >= mostRows:
+			bad("", "a sheet has at most %d rows; this one and what follows was not read", mostRows)
+			return
+		case len(record) > len(heads) && !blank(record[len(heads):]):
+			bad(brief(strings.Join(record, " ")), "the row has %d cells, the heading only %d; quote cells that contain the separator", len(record), len(heads))
 			continue
 		}
 		count.Rows++
-		if len(record) > len(heads) && slices.ContainsFunc(record[len(heads):], func(c string) bool { return c != "" }) {
-			count.Bad++
-			bad(at, "", strings.Join(record, " "), "the row has %d cells, the heading only %d; quote cells that contain the separator", len(record), len(heads))
-			continue
-		}
 		clear(cells)
 		for i, head := range heads {
 			if head == "" {
@@ -200,12 +231,12 @@ func (r *reader) sheet(form sheetForm, text string) {
 			}
 			given := ""
 			if i < len(record) {
-				given = record[i]
+				given = unescaped(record[i])
 			}
 			if mended, ok := r.mends[Mend{Sheet: name, Row: at, Column: head}]; ok {
 				given = mended
 			}
-			cells[head] = cell{given: given, text: strings.TrimSpace(strings.ReplaceAll(given, "\u00a0", " "))}
+			cells[head] = cell{given: given, text: strings.TrimSpace(strings.ReplaceAll(given, "\u00a0", " ")), commas: rows.separator == ';'}
 		}
 		row := sheetRow{reader: r, sheet: name, number: at, cells: cells, first: first}
 		switch form.take(&row) {
@@ -219,73 +250,74 @@ func (r *reader) sheet(form sheetForm, text string) {
 			count.Bad++
 		}
 	}
-	if heads == nil {
-		bad(0, "", "", "the sheet has no heading; its first row must name the columns: %s", strings.Join(form.columns(), ", "))
-	}
 }
 
-// heads matches the heading row with the form's columns. It returns the column
-// name for each cell, empty for ignored ones, or nil when the sheet cannot be
-// read.
-func (r *reader) heads(form sheetForm, record []string, at int) []string {
-	name, known := form.name(), form.columns()
+func blank(record []string) bool {
+	return !slices.ContainsFunc(record, func(c string) bool { return strings.TrimSpace(c) != "" })
+}
+
+// heading reads rows up to the heading and matches it with the form's columns.
+// It returns the column name for each cell, empty for ignored ones. When the
+// sheet cannot be read, heads is nil, and row, unless it is 0, has no heading and
+// nothing was said of it yet.
+func (r *reader) heading(form sheetForm, rows *csvRows) (heads []string, row int) {
+	name := form.name()
+	remark := func(row int, column string, kind RemarkKind, format string, args ...any) {
+		r.remark(Remark{Sheet: name, Row: row, Column: brief(column), Kind: kind, Message: fmt.Sprintf(format, args...)})
+	}
+	for range headWithin {
+		record, at, err := rows.next()
+		if err == io.EOF {
+			return nil, row
+		}
+		if err != nil || blank(record) {
+			continue
+		}
+		found := headsOf(form, record)
+		known := len(record) <= mostColumns && slices.ContainsFunc(found, func(h string) bool { return h != "" })
+		if row == 0 && len(record) > mostColumns {
+			remark(at, "", Bad, "the heading has %d columns; the most is %d, and %d are known here", len(record), mostColumns, len(form.columns()))
+			return nil, 0
+		}
+		if !known {
+			row = cmp.Or(row, at)
+			continue
+		}
+		if row > 0 { // a title above it
+			remark(row, "", Bad, "row %d is no heading of the %s sheet, but row %d looks like it: remove the rows above it", row, name, at)
+			return nil, 0
+		}
+		missing := slices.DeleteFunc(slices.Clone(form.needs()), func(c string) bool { return slices.Contains(found, c) })
+		if len(missing) > 0 {
+			remark(at, "", Bad, "the heading lacks the column %s, so no row can be read; is this the %s sheet? Found: %s",
+				strings.Join(missing, " and "), name, brief(strings.Join(record, ", ")))
+			return nil, 0
+		}
+		for i, h := range found {
+			switch {
+			case h == "" && strings.TrimSpace(record[i]) != "":
+				remark(at, strings.Clone(record[i]), Ignored, "unknown column, not read; known: %s", strings.Join(form.columns(), ", "))
+			case h != "" && slices.Index(found, h) < i:
+				remark(at, h, Bad, "the column is there twice, as column %d and %d; remove one", slices.Index(found, h)+1, i+1)
+				return nil, 0
+			}
+		}
+		return found, at
+	}
+	return nil, row
+}
+
+// headsOf returns the form's column for each cell, empty where it has none.
+func headsOf(form sheetForm, record []string) []string {
+	known := form.columns()
 	heads := make([]string, len(record))
 	for i, given := range record {
-		head := strings.ToLower(strings.TrimSpace(given))
-		head = strings.NewReplacer(" ", "_", "-", "_", "\u00a0", "_").Replace(head)
-		switch {
-		case head == "":
-		case slices.Contains(heads, head):
-			r.remark(Remark{Sheet: name, Row: at, Column: head, Kind: Bad, Message: "the column stands twice; remove one"})
-			return nil
-		case !slices.Contains(known, head):
-			r.remark(Remark{Sheet: name, Row: at, Column: strings.Clone(given), Kind: Ignored, Message: "unknown column, not read; known: " + strings.Join(known, ", ")})
-		default:
+		head := strings.NewReplacer(" ", "_", "-", "_", "\u00a0", "_").Replace(strings.ToLower(strings.TrimSpace(given)))
+		if slices.Contains(known, head) {
 			heads[i] = strings.Clone(head)
 		}
 	}
-	missing := slices.DeleteFunc(slices.Clone(form.needs()), func(c string) bool { return slices.Contains(heads, c) })
-	if len(missing) > 0 {
-		r.remark(Remark{Sheet: name, Row: at, Kind: Bad, Message: fmt.Sprintf(
-			"the heading lacks the column %s, so no row can be read; is this the %s sheet?", strings.Join(missing, " and "), name)})
-		return nil
-	}
 	return heads
-}
-
-// decodeText turns what spreadsheets write into UTF-8 without a byte order
-// mark and says what it changed, if that was a guess.
-func decodeText(text string) (string, string) {
-	switch {
-	case strings.HasPrefix(text, "\ufeff"):
-		return text[len("\ufeff"):], ""
-	case strings.HasPrefix(text, "\xff\xfe"), strings.HasPrefix(text, "\xfe\xff"):
-		low := 0
-		if text[0] == 0xfe {
-			low = 1
-		}
-		units := make([]uint16, 0, len(text)/2)
-		for i := 2; i+1 < len(text); i += 2 {
-			units = append(units, uint16(text[i+low])|uint16(text[i+1-low])<<8)
-		}
-		return string(utf16.Decode(units)), ""
-	case !utf8.ValidString(text):
-		runes := make([]rune, len(text))
-		for i := range len(text) {
-			runes[i] = rune(text[i])
-		}
-		return string(runes), "the sheet is not UTF-8; it was read as Latin-1"
-	}
-	return text, ""
-}
-
-// delimiter finds what separates the cells of the heading: comma, semicolon,
-// or tab (rows pasted from a spreadsheet).
-func delimiter(text string) rune {
-	head, _, _ := strings.Cut(strings.TrimLeft(text, "\r\n "), "\n")
-	return slices.MaxFunc([]rune{';', '\t', ','}, func(a, b rune) int {
-		return cmp.Compare(strings.Count(head, string(a)), strings.Count(head, string(b)))
-	})
 }
 
 // Clone returns a deep copy of everything an edit may change. Allocations are
@@ -312,7 +344,13 @@ func WriteSheets(e *Estate) Sheets {
 		w := csv.NewWriter(&out)
 		columns := form.columns()
 		_ = w.Write(columns) // a bytes.Buffer takes every write
-		rows(func(from any) { _ = w.Write(form.put(from)) })
+		rows(func(from any) {
+			cells := form.put(from)
+			for i := range cells {
+				cells[i] = escaped(cells[i])
+			}
+			_ = w.Write(cells)
+		})
 		w.Flush()
 		return out.String()
 	}

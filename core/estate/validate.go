@@ -3,18 +3,21 @@ package estate
 import (
 	"encoding/base64"
 	"fmt"
-	"maps"
 	"net/netip"
+	"reflect"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"wideknot/core/addr"
 )
 
 var (
-	keyForm    = regexp.MustCompile(`^[a-z0-9-]{1,40}$`)
-	deviceForm = regexp.MustCompile(`^[A-Za-z0-9_.@:-]{1,15}$`)
+	keyForm    = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
+	deviceForm = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.@-]{0,14}$`)
 	hostForm   = regexp.MustCompile(`^([A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\.)+[A-Za-z0-9-]{2,63}\.?$`)
 )
 
@@ -26,6 +29,10 @@ const MaxName = 120
 // design errors in a usable estate are findings, not problems.
 func Validate(e *Estate) []Problem {
 	v := validator{}
+	v.limits("", reflect.ValueOf(e), nil)
+	if len(v.problems.list) > 0 {
+		return v.problems.all() // nothing below is asked to go through such lists
+	}
 	if e.Format != Format {
 		v.fail("wideknot", "this is format %d; this version reads format %d (\"wideknot: %d\")", e.Format, Format, Format)
 	}
@@ -52,11 +59,14 @@ func Validate(e *Estate) []Problem {
 		if strings.TrimSpace(r.For) == "" {
 			v.fail(path+".for", "say what %s is kept for", r.Prefix)
 		}
+		v.name(path+".for", r.For)
 	}
+	shed := map[string]bool{}
 	for i, zone := range e.About.Shed {
-		if !keyForm.MatchString(zone) || slices.Contains(e.About.Shed[:i], zone) {
+		if !keyForm.MatchString(zone) || shed[zone] {
 			v.fail(fmt.Sprintf("estate.shed[%d]", i), "%q must be a zone, each once", zone)
 		}
+		shed[zone] = true
 	}
 	overlays := map[string]bool{}
 	for i := range e.Overlays {
@@ -70,20 +80,19 @@ func Validate(e *Estate) []Problem {
 		v.site(path, s, regions, overlays)
 	}
 	for i := range e.Overlays {
-		v.overlay(fmt.Sprintf("overlays[%d]", i), &e.Overlays[i], sites)
+		v.overlay(fmt.Sprintf("overlays[%d]", i), &e.Overlays[i], sites, e)
 	}
-	for _, site := range slices.Sorted(maps.Keys(e.Allocations.Keys)) {
-		if _, err := ParseKey(e.Allocations.Keys[site]); err != nil {
-			v.fail("allocations.keys."+site, "%v", err)
-		}
-	}
-	return v.problems
+	v.allocations("allocations", &e.Allocations)
+	return v.problems.all()
 }
 
 // ValidateSite lists what is wrong with one site of the estate; paths are
 // relative to the site.
 func ValidateSite(e *Estate, s *Site) []Problem {
 	v := validator{}
+	if v.limits("", reflect.ValueOf(s), nil); len(v.problems.list) > 0 {
+		return v.problems.all()
+	}
 	v.key("key", s.Key, "site", map[string]bool{})
 	regions, overlays := map[string]bool{}, map[string]bool{}
 	for _, r := range e.About.Regions {
@@ -93,44 +102,90 @@ func ValidateSite(e *Estate, s *Site) []Problem {
 		overlays[e.Overlays[i].Key] = true
 	}
 	v.site("", s, regions, overlays)
-	return v.problems
+	return v.problems.all()
 }
 
 // ValidateOverlay lists what is wrong with one overlay of the estate; paths
 // are relative to the overlay.
 func ValidateOverlay(e *Estate, o *Overlay) []Problem {
 	v := validator{}
+	if v.limits("", reflect.ValueOf(o), nil); len(v.problems.list) > 0 {
+		return v.problems.all()
+	}
 	v.key("key", o.Key, "overlay", map[string]bool{})
 	sites := map[string]bool{}
 	for i := range e.Sites {
 		sites[e.Sites[i].Key] = true
 	}
-	v.overlay("", o, sites)
-	return v.problems
+	v.overlay("", o, sites, e)
+	return v.problems.all()
 }
 
-type validator struct{ problems []Problem }
+type validator struct{ problems problemList }
 
 func (v *validator) fail(path, format string, args ...any) {
-	v.problems = append(v.problems, Problem{Path: strings.TrimPrefix(path, "."), Message: fmt.Sprintf(format, args...)})
+	if v.problems.takes() {
+		v.problems.add(Problem{Path: strings.TrimPrefix(path, "."), Message: fmt.Sprintf(format, args...)})
+	}
+}
+
+// dangles says that a name points nowhere.
+func (v *validator) dangles(path, format string, args ...any) {
+	if v.problems.takes() {
+		v.problems.add(Problem{Path: strings.TrimPrefix(path, "."), Message: fmt.Sprintf(format, args...), dangling: true})
+	}
+}
+
+// deviceNames are names that some systems take for a device wherever they stand;
+// keys become names of folders and files.
+var deviceNames = regexp.MustCompile(`^(con|prn|aux|nul|com[0-9]|lpt[0-9])$`)
+
+// keyTrouble says why a text cannot be a key; it is empty for one that can.
+func keyTrouble(key string) string {
+	switch {
+	case !keyForm.MatchString(key):
+		return "1 to 40 of a-z, 0-9 and -, not beginning with -"
+	case deviceNames.MatchString(key):
+		return "some systems take that name for a device, and no folder could have it"
+	}
+	return ""
 }
 
 func (v *validator) key(path, key, kind string, seen map[string]bool) {
+	trouble := keyTrouble(key)
 	switch {
-	case !keyForm.MatchString(key):
-		v.fail(path, "%q cannot be a %s key: 1 to 40 of a-z, 0-9 and -", key, kind)
+	case trouble != "":
+		v.fail(path, "%q cannot be a %s key: %s", brief(key), kind, trouble)
 	case seen[key]:
 		v.fail(path, "%s key %q is given twice", kind, key)
 	}
 	seen[key] = true
 }
 
+// invisible are letters and symbols that show nothing.
+const invisible = "\u115f\u1160\u2800\u3164\uffa0"
+
+// name refuses what a reader could not see, or would see in another order:
+// control characters, line ends, zero-width and turning characters.
 func (v *validator) name(path, name string) {
 	switch {
-	case !utf8.ValidString(name) || strings.ContainsFunc(name, unicode.IsControl):
-		v.fail(path, "%q holds characters that cannot be shown", name)
+	case !utf8.ValidString(name) || strings.ContainsFunc(name, func(r rune) bool { return !unicode.IsPrint(r) }) || strings.ContainsAny(name, invisible):
+		v.fail(path, "%q holds characters that cannot be seen", brief(name))
 	case utf8.RuneCountInString(name) > MaxName:
-		v.fail(path, "the name is longer than %d characters", MaxName)
+		v.fail(path, "the text is longer than %d characters", MaxName)
+	}
+}
+
+// address refuses what addr.ParseAddr would.
+func (v *validator) address(path string, a netip.Addr) {
+	if err := addr.CheckAddr(a); err != nil {
+		v.fail(path, "%v", err)
+	}
+}
+
+func (v *validator) addresses(path string, list []netip.Addr) {
+	for i, a := range list {
+		v.address(fmt.Sprintf("%s[%d]", path, i), a)
 	}
 }
 
@@ -154,13 +209,13 @@ func choice[T ~string](v *validator, path string, value T, optional bool, known 
 	for i, k := range known {
 		words[i] = string(k)
 	}
-	v.fail(path, "%q is not one of %s", string(value), strings.Join(words, ", "))
+	v.fail(path, "%q is not one of %s", brief(string(value)), strings.Join(words, ", "))
 }
 
 func (v *validator) site(path string, s *Site, regions, overlays map[string]bool) {
 	v.name(path+".name", s.Name)
 	if s.Region != "" && !regions[s.Region] {
-		v.fail(path+".region", "there is no region %q", s.Region)
+		v.dangles(path+".region", "there is no region %q", brief(s.Region))
 	}
 	v.between(path+".demand_mbps", "demand", s.DemandMbps, 0, 1e6)
 	v.gateway(path+".gateway", &s.Gateway)
@@ -180,12 +235,12 @@ func (v *validator) site(path string, s *Site, regions, overlays map[string]bool
 		}
 		prefixes[n.Prefix] = true
 		if n.Zone != "" && !keyForm.MatchString(n.Zone) {
-			v.fail(at+".zone", "%q cannot be a zone: 1 to 40 of a-z, 0-9 and -", n.Zone)
+			v.fail(at+".zone", "%q cannot be a zone: 1 to 40 of a-z, 0-9 and -, not beginning with -", n.Zone)
 		}
 		v.name(at+".name", n.Name)
 		for j, o := range n.Share {
 			if !overlays[o] {
-				v.fail(fmt.Sprintf("%s.share[%d]", at, j), "there is no overlay %q", o)
+				v.dangles(fmt.Sprintf("%s.share[%d]", at, j), "there is no overlay %q", brief(o))
 			}
 			if slices.Index(n.Share, o) < j {
 				v.fail(fmt.Sprintf("%s.share[%d]", at, j), "overlay %q stands twice", o)
@@ -214,6 +269,8 @@ func (v *validator) gateway(path string, g *Gateway) {
 	if g.LANDevice != "" && !deviceForm.MatchString(g.LANDevice) {
 		v.fail(path+".lan_device", "%q is not an interface name of up to 15 characters", g.LANDevice)
 	}
+	v.address(path+".lan_address", g.LANAddress)
+	v.address(path+".upstream", g.Upstream)
 	if g.Placement == OneArmed && !g.LANAddress.IsValid() {
 		v.fail(path+".lan_address", "a one-armed gateway needs its address on the LAN, for its neighbour's routes")
 	}
@@ -225,9 +282,15 @@ func (v *validator) gateway(path string, g *Gateway) {
 		}
 	}
 	if g.PublicKey != "" {
-		if _, err := ParseKey(g.PublicKey); err != nil {
-			v.fail(path+".public_key", "%v", err)
-		}
+		v.publicKey(path+".public_key", g.PublicKey)
+	}
+}
+
+func (v *validator) publicKey(path, key string) {
+	if _, err := ParseKey(key); err != nil {
+		v.fail(path, "%v", err)
+	} else if key != strings.TrimSpace(key) {
+		v.fail(path, "there is space around the key; remove it")
 	}
 }
 
@@ -240,8 +303,8 @@ func (v *validator) link(path string, l *Link) {
 	for i, f := range l.Families {
 		choice(v, fmt.Sprintf("%s.families[%d]", path, i), f, false, V4, V6)
 	}
-	if l.Hostname != "" && !hostForm.MatchString(l.Hostname) {
-		v.fail(path+".hostname", "%q is not a full host name such as gw.example.net", l.Hostname)
+	if l.Hostname != "" && (!hostForm.MatchString(l.Hostname) || len(l.Hostname) > 253) {
+		v.fail(path+".hostname", "%q is not a full host name such as gw.example.net", brief(l.Hostname))
 	}
 	switch {
 	case l.Reach == Static && len(l.Addresses) == 0:
@@ -252,12 +315,15 @@ func (v *validator) link(path string, l *Link) {
 		v.fail(path+".outside", "a forwarded link needs the outside address whose UDP ports are forwarded to it")
 	}
 	for i, p := range l.Forwards {
-		if !portForm.MatchString(p) {
-			v.fail(fmt.Sprintf("%s.forwards[%d]", path, i), "%q is not a port or a range such as 51820-51839", p)
+		if low, _, ok := parsePorts(p); !ok || low == 0 {
+			v.fail(fmt.Sprintf("%s.forwards[%d]", path, i), "%q is not a port of 1 to 65535, or a range such as 51820-51839", brief(p))
 		}
 	}
+	v.addresses(path+".addresses", l.Addresses)
+	v.addresses(path+".next_hop", l.NextHop)
+	v.address(path+".outside", l.Outside)
 	for i, a := range l.Addresses {
-		if a.Zone() != "" || a.Is4In6() || a.IsUnspecified() || a.IsMulticast() {
+		if a.IsUnspecified() || a.IsMulticast() {
 			v.fail(fmt.Sprintf("%s.addresses[%d]", path, i), "%s cannot be a link's address", a)
 		}
 	}
@@ -269,12 +335,12 @@ func (v *validator) link(path string, l *Link) {
 	v.between(path+".availability", "availability in %", l.Availability, 0, 100)
 	for i, group := range l.SharedFate {
 		if !keyForm.MatchString(group) {
-			v.fail(fmt.Sprintf("%s.shared_fate[%d]", path, i), "%q cannot name a shared fate: 1 to 40 of a-z, 0-9 and -", group)
+			v.fail(fmt.Sprintf("%s.shared_fate[%d]", path, i), "%q cannot name a shared fate: 1 to 40 of a-z, 0-9 and -, not beginning with -", group)
 		}
 	}
 	for i, zone := range l.Zones {
 		if !keyForm.MatchString(zone) {
-			v.fail(fmt.Sprintf("%s.zones[%d]", path, i), "%q cannot be a zone: 1 to 40 of a-z, 0-9 and -", zone)
+			v.fail(fmt.Sprintf("%s.zones[%d]", path, i), "%q cannot be a zone: 1 to 40 of a-z, 0-9 and -, not beginning with -", zone)
 		}
 	}
 	if l.Device != "" && !deviceForm.MatchString(l.Device) {
@@ -282,7 +348,7 @@ func (v *validator) link(path string, l *Link) {
 	}
 }
 
-func (v *validator) overlay(path string, o *Overlay, sites map[string]bool) {
+func (v *validator) overlay(path string, o *Overlay, sites map[string]bool, e *Estate) {
 	choice(v, path+".shape", o.Shape, false, HubAndSpoke, FullMesh, Custom)
 	choice(v, path+".transport", o.Transport, true, WireGuard, IPsec)
 	choice(v, path+".numbering", o.Numbering, true, PerTunnel, PerSite)
@@ -296,16 +362,22 @@ func (v *validator) overlay(path string, o *Overlay, sites map[string]bool) {
 	}
 	known := func(at, key string) bool {
 		if !sites[key] {
-			v.fail(at, "there is no site %q", key)
+			v.dangles(at, "there is no site %q", brief(key))
 		}
 		return sites[key]
 	}
 	once := func(at string, list []string) {
+		seen := make(map[string]bool, len(list))
 		for i, key := range list {
-			if slices.Index(list, key) < i {
-				v.fail(fmt.Sprintf("%s[%d]", at, i), "site %q stands twice", key)
+			if seen[key] {
+				v.fail(fmt.Sprintf("%s[%d]", at, i), "site %q stands twice", brief(key))
 			}
+			seen[key] = true
 		}
+	}
+	hubs := make(map[string]bool, len(o.Hubs))
+	for _, key := range o.Hubs {
+		hubs[key] = true
 	}
 	for i, key := range o.Hubs {
 		known(fmt.Sprintf("%s.hubs[%d]", path, i), key)
@@ -318,7 +390,7 @@ func (v *validator) overlay(path string, o *Overlay, sites map[string]bool) {
 	for i, s := range o.Spokes {
 		at := fmt.Sprintf("%s.spokes[%d]", path, i)
 		if known(at+".site", s.Site) {
-			if slices.Contains(o.Hubs, s.Site) {
+			if hubs[s.Site] {
 				v.fail(at+".site", "site %q is a hub of this overlay and cannot be its spoke too", s.Site)
 			}
 			if spokes[s.Site] {
@@ -327,8 +399,8 @@ func (v *validator) overlay(path string, o *Overlay, sites map[string]bool) {
 			spokes[s.Site] = true
 		}
 		for j, hub := range s.Hubs {
-			if !slices.Contains(o.Hubs, hub) {
-				v.fail(fmt.Sprintf("%s.hubs[%d]", at, j), "site %q is not a hub of this overlay", hub)
+			if !hubs[hub] {
+				v.dangles(fmt.Sprintf("%s.hubs[%d]", at, j), "site %q is not a hub of this overlay", brief(hub))
 			}
 		}
 		once(at+".hubs", s.Hubs)
@@ -356,6 +428,11 @@ func (v *validator) overlay(path string, o *Overlay, sites map[string]bool) {
 		}
 		known(at+".between[0]", t.Between[0])
 		known(at+".between[1]", t.Between[1])
+		for j, tunnel := range t.First {
+			if !isIdent(tunnel) {
+				v.fail(fmt.Sprintf("%s.first[%d]", at, j), "%q is not a tunnel, written as SITE/LINK SITE/LINK", brief(tunnel))
+			}
+		}
 	}
 	for i, pin := range o.Pins {
 		at := fmt.Sprintf("%s.pins[%d]", path, i)
@@ -376,13 +453,24 @@ func (v *validator) overlay(path string, o *Overlay, sites map[string]bool) {
 	}
 	if o.Breakout != nil {
 		for i, key := range o.Breakout.Hubs {
-			if !slices.Contains(o.Hubs, key) {
-				v.fail(fmt.Sprintf("%s.breakout.hubs[%d]", path, i), "site %q is not a hub of this overlay", key)
+			if !hubs[key] {
+				v.dangles(fmt.Sprintf("%s.breakout.hubs[%d]", path, i), "site %q is not a hub of this overlay", brief(key))
 			}
 		}
 		for i, key := range o.Breakout.Sites {
 			known(fmt.Sprintf("%s.breakout.sites[%d]", path, i), key)
 		}
+	}
+	links := make(map[string]int, len(e.Sites))
+	for i := range e.Sites {
+		for j := range e.Sites[i].Links {
+			if !e.Sites[i].Links[j].NoTunnels {
+				links[e.Sites[i].Key]++
+			}
+		}
+	}
+	if n := o.candidates(func(site string) int { return links[site] }); n > MaxTunnels {
+		v.fail(path, "overlay %q joins %d pairs of links; the most is %d. Join fewer sites directly, or let fewer links carry tunnels", o.Key, n, MaxTunnels)
 	}
 	if o.Policy != nil {
 		choice(v, path+".policy.default", o.Policy.Default, false, Permit, Deny)
@@ -392,7 +480,20 @@ func (v *validator) overlay(path string, o *Overlay, sites map[string]bool) {
 	}
 }
 
-var portForm = regexp.MustCompile(`^[0-9]{1,5}(-[0-9]{1,5})?$`)
+var portForm = regexp.MustCompile(`^([0-9]{1,5})(?:-([0-9]{1,5}))?$`)
+
+// parsePorts reads a port or a range of 0 to 65535.
+func parsePorts(text string) (low, high int, ok bool) {
+	m := portForm.FindStringSubmatch(text)
+	if m == nil {
+		return 0, 0, false
+	}
+	low, _ = strconv.Atoi(m[1]) // its form is a number's
+	if high = low; m[2] != "" {
+		high, _ = strconv.Atoi(m[2])
+	}
+	return low, high, low <= high && high <= 65535
+}
 
 func (v *validator) rule(path string, r Rule, known func(at, key string) bool) {
 	choice(v, path+".action", r.Action, false, Permit, Deny)
@@ -403,9 +504,14 @@ func (v *validator) rule(path string, r Rule, known func(at, key string) bool) {
 	if r.To.Site != "" {
 		known(path+".to.site", r.To.Site)
 	}
+	for _, side := range []struct{ name, zone string }{{"from", r.From.Zone}, {"to", r.To.Zone}} {
+		if side.zone != "" && !keyForm.MatchString(side.zone) {
+			v.fail(path+"."+side.name+".zone", "%q cannot be a zone: %s", brief(side.zone), keyTrouble(side.zone))
+		}
+	}
 	for i, p := range r.Ports {
-		if !portForm.MatchString(p) {
-			v.fail(fmt.Sprintf("%s.ports[%d]", path, i), "%q is not a port or a range such as 8000-8080", p)
+		if _, _, ok := parsePorts(p); !ok {
+			v.fail(fmt.Sprintf("%s.ports[%d]", path, i), "%q is not a port of 0 to 65535, or a range of them in order, such as 8000-8080", brief(p))
 		}
 	}
 	if len(r.Ports) > 0 && r.Protocol != "tcp" && r.Protocol != "udp" {
@@ -423,7 +529,7 @@ func ParseKey(text string) ([KeyBytes]byte, error) {
 	trimmed := strings.TrimSpace(text)
 	raw, err := base64.StdEncoding.Strict().DecodeString(trimmed)
 	switch {
-	case err == nil && len(raw) == KeyBytes:
+	case err == nil && len(raw) == KeyBytes && len(trimmed) == 44: // the decoder passes over line ends
 		if [KeyBytes]byte(raw) == key {
 			return key, fmt.Errorf("the key is all zeros")
 		}

@@ -4,9 +4,39 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"slices"
 
 	"go.yaml.in/yaml/v3"
 )
+
+// nullless returns the estate with an empty list in place of each that is nil and
+// is always written: the schema knows no null.
+func nullless(e *Estate) *Estate {
+	out := *e
+	out.Sites, out.Overlays = listed(e.Sites), slices.Clone(listed(e.Overlays))
+	for i := range out.Overlays {
+		o := &out.Overlays[i]
+		if o.Breakout != nil {
+			o.Breakout = &Breakout{Hubs: listed(o.Breakout.Hubs), Sites: listed(o.Breakout.Sites), Except: o.Breakout.Except}
+		}
+		o.TunnelOrder = slices.Clone(o.TunnelOrder)
+		for j, t := range o.TunnelOrder {
+			o.TunnelOrder[j] = PairOrder{Between: listed(t.Between), First: listed(t.First)}
+		}
+		o.Direct = slices.Clone(o.Direct)
+		for j, pair := range o.Direct {
+			o.Direct[j] = listed(pair)
+		}
+	}
+	return &out
+}
+
+func listed[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
 
 // WriteJSON returns the document as indented JSON.
 func WriteJSON(e *Estate) ([]byte, error) {
@@ -14,7 +44,7 @@ func WriteJSON(e *Estate) ([]byte, error) {
 	encoder := json.NewEncoder(&out)
 	encoder.SetEscapeHTML(false)
 	encoder.SetIndent("", "  ")
-	if err := encoder.Encode(e); err != nil {
+	if err := encoder.Encode(nullless(e)); err != nil {
 		return nil, fmt.Errorf("writing the estate as JSON: %w", err)
 	}
 	return out.Bytes(), nil

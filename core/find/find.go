@@ -82,7 +82,7 @@ func parse(words []string) ([]netip.Addr, bool) {
 			continue
 		}
 		a, err := netip.ParseAddr(w)
-		if err != nil {
+		if err != nil || a.Zone() != "" {
 			return nil, false
 		}
 		out = append(out, a.Unmap())

@@ -2,11 +2,13 @@ package route
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
 
+	"wideknot/core/addr"
 	"wideknot/core/estate"
 	"wideknot/core/tunnel"
 )
@@ -18,6 +20,19 @@ type Packet struct {
 	To       netip.Addr
 	Protocol string
 	Port     int
+}
+
+// Check says what is wrong with a packet that somebody described.
+func (p Packet) Check() error {
+	switch {
+	case !slices.Contains([]string{"", "tcp", "udp", "icmp"}, p.Protocol):
+		return fmt.Errorf("%q is not one of the protocols tcp, udp and icmp", p.Protocol)
+	case p.Port < 0 || p.Port > 65535:
+		return fmt.Errorf("port %d is outside 0 to 65535", p.Port)
+	case p.Port > 0 && p.Protocol != "tcp" && p.Protocol != "udp":
+		return fmt.Errorf("port %d needs the protocol tcp or udp", p.Port)
+	}
+	return errors.Join(addr.CheckAddr(p.From), addr.CheckAddr(p.To))
 }
 
 // A Trace is the way of a packet and of its answer.

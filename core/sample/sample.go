@@ -14,7 +14,7 @@ import (
 // Options say what estate to make. The zero value of each field stands for the
 // value in brackets.
 type Options struct {
-	Sites   int          // spokes, or the members of a mesh (100); at most 60,000
+	Sites   int          // spokes, or the members of a mesh (100); at most 9,900
 	Hubs    int          // (2); a mesh has none
 	Links   int          // WAN links of each site (2); at most 3
 	Subnets int          // of each site (1); at most 4
@@ -27,7 +27,7 @@ type Options struct {
 var regions = []string{"north", "east", "south", "west"}
 
 // MaxSites is the most sites Estate makes.
-const MaxSites = 60000
+const MaxSites = 9900
 
 // Estate makes an estate. Hubs have static links only; sites have a fixed line
 // first, then cell, then satellite, the last two behind NAT.

@@ -23,7 +23,7 @@ func sampled(t *testing.T, o Options) *estate.Estate {
 }
 
 func TestSamplesAreDeterministicAndClean(t *testing.T) {
-	for _, o := range []Options{{}, {Sites: 1}, {Sites: 300, Links: 3, Subnets: 4, Seed: 7}, {Sites: 40, Shape: estate.FullMesh}, {Sites: 30, Shape: estate.Custom}, {Sites: 60000, Links: 1}} {
+	for _, o := range []Options{{}, {Sites: 1}, {Sites: 300, Links: 3, Subnets: 4, Seed: 7}, {Sites: 40, Shape: estate.FullMesh}, {Sites: 30, Shape: estate.Custom}, {Sites: MaxSites, Links: 1}} {
 		e := sampled(t, o)
 		if o.Sites < 1000 && !reflect.DeepEqual(e, sampled(t, o)) {
 			t.Errorf("%+v: made differently the second time", o)
@@ -54,6 +54,18 @@ func TestImpossibleSamplesAreRefused(t *testing.T) {
 	for _, o := range []Options{{Sites: -1}, {Sites: MaxSites + 1}, {Links: 4}, {Subnets: 5}, {Hubs: 17}} {
 		if _, err := Estate(o); err == nil {
 			t.Errorf("%+v was made", o)
+		}
+	}
+}
+
+func TestMixedEstatesAreValidAndDeterministic(t *testing.T) {
+	for seed := range uint64(500) {
+		e := Mixed(seed)
+		if problems := estate.Validate(e); len(problems) > 0 {
+			t.Fatalf("seed %d: %v", seed, problems)
+		}
+		if seed < 50 && !reflect.DeepEqual(e, Mixed(seed)) {
+			t.Errorf("seed %d: made differently the second time", seed)
 		}
 	}
 }

@@ -102,11 +102,15 @@ func (s *Server) follow(a huma.API) {
 			Protocol string     `query:"protocol" enum:",tcp,udp,icmp"`
 			Port     int        `query:"port" minimum:"0" maximum:"65535"`
 		}) (*answer[Followed], error) {
+			packet := route.Packet{From: in.From, To: in.To, Protocol: in.Protocol, Port: in.Port}
+			if err := packet.Check(); err != nil {
+				return nil, huma.Error422UnprocessableEntity(err.Error())
+			}
 			v, err := d.View(ctx, in.place())
 			if err != nil {
 				return nil, refusal(err)
 			}
-			return tagged(v, followedOf(v, v.Routes.Follow(route.Packet{From: in.From, To: in.To, Protocol: in.Protocol, Port: in.Port}))), nil
+			return tagged(v, followedOf(v, v.Routes.Follow(packet))), nil
 		})
 	huma.Register(a, operation("find", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/find", "Find things by name, address or two addresses"),
 		func(ctx context.Context, in *struct {

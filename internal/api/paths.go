@@ -109,7 +109,7 @@ func valid(prefixes ...netip.Prefix) []netip.Prefix {
 	return out
 }
 
-func sitePlan(v *desk.View, site int) SitePlan {
+func sitePlan(v *desk.View, site int) (SitePlan, error) {
 	p := v.Plan
 	key := func(i int) string { return p.Site(i).Key }
 	out := SitePlan{
@@ -167,10 +167,11 @@ func sitePlan(v *desk.View, site int) SitePlan {
 			out.Apart = append(out.Apart, apart)
 		}
 	}
-	for _, f := range v.Bundle(site) {
+	files, err := v.Bundle(site)
+	for _, f := range files {
 		out.Files = append(out.Files, File{Path: f.Path, Text: string(f.Text)})
 	}
-	return out
+	return out, err
 }
 
 func sitePlans(a huma.API, d *desk.Desk) {
@@ -184,7 +185,8 @@ func sitePlans(a huma.API, d *desk.Desk) {
 			if site < 0 {
 				return nil, huma.Error404NotFound(fmt.Sprintf("there is no site %q", in.Site))
 			}
-			return tagged(v, sitePlan(v, site)), nil
+			plan, err := sitePlan(v, site)
+			return tagged(v, plan), refusal(err)
 		})
 	huma.Register(a, operation("reveal-key", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/sites/{site}/private-key", "Reveal the private key of a site"),
 		func(ctx context.Context, in *InSite) (*struct {

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"net/netip"
 
@@ -91,6 +92,9 @@ func space(a huma.API, d *desk.Desk) {
 			Region string `query:"region" maxLength:"40"`
 			IPv6   bool   `query:"ipv6"`
 		}) (*answer[[]check.Offer], error) {
+			if most := map[bool]int{false: 32, true: 128}[in.IPv6]; in.Bits > most {
+				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("a prefix of this IP version is at most %d long, not %d", most, in.Bits))
+			}
 			v, err := d.View(ctx, in.place())
 			if err != nil {
 				return nil, refusal(err)

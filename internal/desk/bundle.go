@@ -107,12 +107,14 @@ func (d *Desk) estateSecret(tx *store.Tx, key string, id uint64) ([]byte, error)
 func secretPurpose(estateKey string) string { return "estate secret " + estateKey }
 
 // Bundle renders the configuration of one site, without private keys.
-func (v *View) Bundle(site int) []render.File { return linux.Site(v.Routes, site, linux.NoKeys) }
+func (v *View) Bundle(site int) ([]render.File, error) {
+	return linux.Site(v.Routes, site, linux.NoKeys)
+}
 
 // bundleOf is Bundle, empty for a site that is not there.
-func (v *View) bundleOf(site int) []render.File {
+func (v *View) bundleOf(site int) ([]render.File, error) {
 	if site < 0 {
-		return nil
+		return nil, nil
 	}
 	return v.Bundle(site)
 }
@@ -131,7 +133,11 @@ func (d *Desk) Archive(ctx context.Context, view *View, site string, withKeys bo
 		if site != "" && view.Estate.Sites[i].Key != site {
 			continue
 		}
-		for _, f := range linux.Site(view.Routes, i, keys) {
+		files, err := linux.Site(view.Routes, i, keys)
+		if err != nil {
+			return err
+		}
+		for _, f := range files {
 			// No time of making: the same design gives the same archive.
 			entry, err := archive.CreateHeader(&zip.FileHeader{Name: f.Path, Method: zip.Deflate})
 			if err != nil {

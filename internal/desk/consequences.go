@@ -53,7 +53,15 @@ func (d *Desk) Compare(ctx context.Context, from, to Place, site string) (*diff.
 		if old < 0 && new < 0 {
 			return nil, nil, fmt.Errorf("site %q: %w", site, ErrNotFound)
 		}
-		files = append(files, diff.Files(was.bundleOf(old), is.bundleOf(new))...)
+		before, err := was.bundleOf(old)
+		if err != nil {
+			return nil, nil, err
+		}
+		after, err := is.bundleOf(new)
+		if err != nil {
+			return nil, nil, err
+		}
+		files = append(files, diff.Files(before, after)...)
 	}
 	return diff.Weigh(was.State(), is.State()), files, nil
 }

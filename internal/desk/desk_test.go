@@ -60,7 +60,10 @@ func TestASiteThatComesBackFindsItsNumbersAndKey(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	bundle := before.Bundle(before.Plan.SiteIndex("eelgate"))
+	bundle, err := before.Bundle(before.Plan.SiteIndex("eelgate"))
+	if err != nil {
+		t.Fatal(err)
+	}
 	if _, err := d.DeleteSite(ctx, At("demo", First), "eelgate"); err != nil {
 		t.Fatal(err)
 	}
@@ -75,7 +78,7 @@ func TestASiteThatComesBackFindsItsNumbersAndKey(t *testing.T) {
 		t.Fatal(err)
 	}
 	after := view(t, d)
-	if again := after.Bundle(after.Plan.SiteIndex("eelgate")); !reflect.DeepEqual(bundle, again) {
+	if again, err := after.Bundle(after.Plan.SiteIndex("eelgate")); err != nil || !reflect.DeepEqual(bundle, again) {
 		t.Error("the site came back with another configuration")
 	}
 	if again, err := d.PrivateKey(ctx, Place{"demo", First}, "eelgate"); err != nil || again != key {

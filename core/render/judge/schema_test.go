@@ -56,7 +56,14 @@ func TestSchemaAcceptsWhatIsWritten(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, e := range append(estates, mesh) {
+	bare := &estate.Estate{Format: estate.Format, About: estate.About{Name: "Bare"}}
+	for seed := range uint64(200) {
+		estates = append(estates, sample.Mixed(seed))
+	}
+	headless := sample.Mixed(1)
+	headless.Overlays[0].Breakout = &estate.Breakout{}
+	headless.Overlays[0].TunnelOrder = []estate.PairOrder{{Between: []string{"harrow", "tarn"}}}
+	for _, e := range append(estates, mesh, bare, headless) {
 		e.Allocations = tunnel.Derive(e).Allocations()
 		text, err := estate.WriteJSON(e)
 		if err != nil {

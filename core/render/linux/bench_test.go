@@ -37,7 +37,7 @@ func BenchmarkSheetsToConfigurations(b *testing.B) {
 		m := route.Build(tunnel.Derive(reading.Estate))
 		bytes, files = 0, 0
 		for i := range reading.Estate.Sites {
-			for _, f := range linux.Site(m, i, linux.NoKeys) {
+			for _, f := range bundle(b, m, i, linux.NoKeys) {
 				bytes += len(f.Text)
 				files++
 			}
@@ -56,7 +56,7 @@ func BenchmarkRender(b *testing.B) {
 			for b.Loop() {
 				total = 0
 				for i := range m.Plan.Estate.Sites {
-					for _, f := range linux.Site(m, i, linux.NoKeys) {
+					for _, f := range bundle(b, m, i, linux.NoKeys) {
 						total += len(f.Text)
 					}
 				}

@@ -15,7 +15,11 @@ func ExampleSite() {
 		panic(err)
 	}
 	m := route.Build(tunnel.Derive(e))
-	for _, f := range linux.Site(m, m.Plan.SiteIndex("stonebeck"), linux.NoKeys) {
+	files, err := linux.Site(m, m.Plan.SiteIndex("stonebeck"), linux.NoKeys)
+	if err != nil {
+		panic(err)
+	}
+	for _, f := range files {
 		fmt.Println(f.Path)
 	}
 	// Output:

@@ -14,7 +14,7 @@ import (
 // filter renders the nftables rules. They judge overlay traffic only: whatever
 // neither comes from nor goes to a tunnel passes as it did before.
 func (b *bundle) filter() []byte {
-	t := &render.Text{}
+	t := b.text()
 	b.heading(t, "#", "filter, MSS clamping and 1:1 maps, for nft -f")
 	// Declared before it is deleted, so that the file loads whether or not the
 	// table is there, and replaces it in one step.
@@ -66,6 +66,16 @@ func (b *bundle) shared() (v4, v6 []netip.Prefix) {
 		}
 	}
 	return v4, v6
+}
+
+// words writes words of the design with commas between, each in the given quotes.
+func words(t *render.Text, list []string, quote string) {
+	for i, word := range list {
+		if i > 0 {
+			t.Str(", ")
+		}
+		t.Str(quote).Word(word).Str(quote)
+	}
 }
 
 func list(t *render.Text, prefixes []netip.Prefix) *render.Text {
@@ -144,8 +154,8 @@ func (b *bundle) narrow(t *render.Text) {
 			if len(prefixes) == 0 {
 				continue
 			}
-			list(t.Str("\t\toifname \"").Str(peer.Interface).Str("\" ").Str(f.family).Str(" saddr "), prefixes).Line(" drop")
-			list(t.Str("\t\tiifname \"").Str(peer.Interface).Str("\" ").Str(f.family).Str(" daddr "), prefixes).Line(" drop")
+			list(t.Str("\t\toifname \"").Word(peer.Interface).Str("\" ").Str(f.family).Str(" saddr "), prefixes).Line(" drop")
+			list(t.Str("\t\tiifname \"").Word(peer.Interface).Str("\" ").Str(f.family).Str(" daddr "), prefixes).Line(" drop")
 		}
 	}
 }
@@ -164,9 +174,9 @@ func (b *bundle) set(t *render.Text, name string, wanted func(*tunnel.Overlay) b
 		if any {
 			t.Str(", ")
 		} else {
-			t.Str("\tset ").Str(name).Line(" {").Line("\t\ttype ifname").Str("\t\telements = { ")
+			t.Str("\tset ").Word(name).Line(" {").Line("\t\ttype ifname").Str("\t\telements = { ")
 		}
-		t.Str("\"").Str(b.peers[i].Interface).Str("\"")
+		t.Str("\"").Word(b.peers[i].Interface).Str("\"")
 		any = true
 	}
 	if any {
@@ -185,7 +195,7 @@ func (b *bundle) clamp(t *render.Text) {
 			family  string
 			headers int
 		}{{"ipv4", 40}, {"ipv6", 60}} {
-			t.Str("\t\toifname \"").Str(peer.Interface).Str("\" meta nfproto ").Str(f.family).
+			t.Str("\t\toifname \"").Word(peer.Interface).Str("\" meta nfproto ").Str(f.family).
 				Str(" tcp flags & (syn|rst) == syn tcp option maxseg size set ").Num(peer.Tunnel.MTU - f.headers).End()
 		}
 	}
@@ -206,7 +216,7 @@ func (b *bundle) keep(t *render.Text) {
 			if i+j > 0 {
 				t.Str(", ")
 			}
-			t.Str("\"").Str(name).Str("\" : ").Num(firstAnswer + i)
+			t.Str("\"").Word(name).Str("\" : ").Num(firstAnswer + i)
 		}
 	}
 	t.Line(" } accept")

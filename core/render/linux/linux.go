@@ -4,6 +4,7 @@
 package linux
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -46,14 +47,15 @@ func (b *bundle) presharedKey(peer *tunnel.Peer) (key string, known, wanted bool
 }
 
 // Site renders the bundle of one site, in a folder named for it. The same plan
-// gives the same bytes. It is empty for a site without tunnels.
-func Site(m *route.Map, site int, keys Keys) []render.File {
+// gives the same bytes. It is empty for a site without tunnels. The error is of
+// text that must not stand in a configuration.
+func Site(m *route.Map, site int, keys Keys) ([]render.File, error) {
 	b := &bundle{
 		plan: m.Plan, routeMap: m, site: m.Plan.Site(site), index: site,
 		peers: m.Plan.Peers(site), routes: m.Table(site), keys: keys,
 	}
 	if len(b.peers) == 0 {
-		return nil
+		return nil, nil
 	}
 	b.marks = marksOf(b.site)
 	b.extras = m.Extras(site)
@@ -77,7 +79,12 @@ func Site(m *route.Map, site int, keys Keys) []render.File {
 			files = append(files, render.File{Path: folder + f.name, Text: text})
 		}
 	}
-	return files
+	for _, t := range b.texts {
+		if t.Err != nil {
+			return nil, fmt.Errorf("site %s: %w", b.site.Key, t.Err)
+		}
+	}
+	return files, nil
 }
 
 type bundle struct {
@@ -92,6 +99,14 @@ type bundle struct {
 	extras   []route.Extra
 	answers  []route.Answers
 	routeMap *route.Map
+	texts    []*render.Text
+}
+
+// text begins a file.
+func (b *bundle) text() *render.Text {
+	t := &render.Text{}
+	b.texts = append(b.texts, t)
+	return t
 }
 
 // firstMark is the mark and the number of the routing table of a site's first
@@ -125,20 +140,20 @@ func marksOf(s *estate.Site) map[string]int {
 }
 
 func (b *bundle) heading(t *render.Text, comment, what string) {
-	t.Str(comment).Str(" ").Str(b.site.Key).Str(": ").Line(what)
+	t.Str(comment).Str(" ").Word(b.site.Key).Str(": ").Line(what)
 	t.Str(comment).Line(" Written by Wide Knot from the design; changes made here are lost with the next release.")
 }
 
 func (b *bundle) wireguard(peer *tunnel.Peer) []byte {
-	t := &render.Text{}
+	t := b.text()
 	local, remote := b.plan.Link(peer.Local), b.plan.Link(peer.Remote)
 	b.heading(t, "#", "tunnel interface "+peer.Interface)
-	t.Str("# ").Str(peer.Overlay.Spec.Key).Str(", choice ").Num(peer.Rank).Str(" of ").Num(len(peer.Adjacency.Tunnels)).
-		Str(": ").Str(b.site.Key).Str("/").Str(local.Key).Str(" to ").
-		Str(b.plan.Site(peer.Remote.Site).Key).Str("/").Line(remote.Key)
+	t.Str("# ").Word(peer.Overlay.Spec.Key).Str(", choice ").Num(peer.Rank).Str(" of ").Num(len(peer.Adjacency.Tunnels)).
+		Str(": ").Word(b.site.Key).Str("/").Word(local.Key).Str(" to ").
+		Word(b.plan.Site(peer.Remote.Site).Key).Str("/").Word(remote.Key).End()
 	t.Line("[Interface]")
 	if key, ok := b.keys.private(b.site.Key); ok {
-		t.Str("PrivateKey = ").Line(key)
+		t.Str("PrivateKey = ").Word(key).End()
 	} else {
 		t.Line("# The private key is not in this bundle; see README.txt.")
 	}
@@ -147,9 +162,9 @@ func (b *bundle) wireguard(peer *tunnel.Peer) []byte {
 		t.Str("FwMark = ").Num(mark).End()
 	}
 	t.End().Line("[Peer]")
-	t.Str("PublicKey = ").Line(peer.PublicKey)
+	t.Str("PublicKey = ").Word(peer.PublicKey).End()
 	if key, known, wanted := b.presharedKey(peer); known {
-		t.Str("PresharedKey = ").Line(key)
+		t.Str("PresharedKey = ").Word(key).End()
 	} else if wanted {
 		t.Line("# The pre-shared key is not in this bundle; see README.txt.")
 	}
@@ -162,7 +177,7 @@ func (b *bundle) wireguard(peer *tunnel.Peer) []byte {
 	}
 	t.End()
 	if peer.Endpoint != "" {
-		t.Str("Endpoint = ").Line(peer.Endpoint)
+		t.Str("Endpoint = ").Word(peer.Endpoint).End()
 	}
 	if peer.Keepalive > 0 {
 		t.Str("PersistentKeepalive = ").Num(peer.Keepalive).End()
@@ -171,25 +186,25 @@ func (b *bundle) wireguard(peer *tunnel.Peer) []byte {
 }
 
 func (b *bundle) interfaces() []byte {
-	t := &render.Text{}
+	t := b.text()
 	b.heading(t, "#", "the tunnel interfaces, for ip -batch")
 	for i := range b.peers {
-		t.Str("link add dev ").Str(b.peers[i].Interface).Line(" type wireguard")
+		t.Str("link add dev ").Word(b.peers[i].Interface).Line(" type wireguard")
 	}
 	return t.Bytes
 }
 
 func (b *bundle) network() []byte {
-	t := &render.Text{}
+	t := b.text()
 	b.heading(t, "#", "addresses, MTU and routes, for ip -batch")
 	for i := range b.peers {
 		peer := &b.peers[i]
 		for _, address := range []netip.Prefix{peer.Local.Address4, peer.Local.Address6} {
 			if address.IsValid() {
-				t.Str("address replace ").Prefix(address).Str(" dev ").Line(peer.Interface)
+				t.Str("address replace ").Prefix(address).Str(" dev ").Word(peer.Interface).End()
 			}
 		}
-		t.Str("link set dev ").Str(peer.Interface).Str(" mtu ").Num(peer.Tunnel.MTU).Line(" up")
+		t.Str("link set dev ").Word(peer.Interface).Str(" mtu ").Num(peer.Tunnel.MTU).Line(" up")
 	}
 	for i := range b.peers {
 		peer := &b.peers[i]
@@ -198,7 +213,7 @@ func (b *bundle) network() []byte {
 		}
 		for _, far := range []netip.Prefix{peer.Remote.Address4, peer.Remote.Address6} {
 			if far.IsValid() {
-				t.Str("route replace ").Prefix(far).Str(" dev ").Str(peer.Interface).Str(" metric ").Num(100 + 10*(peer.Rank-1)).End()
+				t.Str("route replace ").Prefix(far).Str(" dev ").Word(peer.Interface).Str(" metric ").Num(100 + 10*(peer.Rank-1)).End()
 			}
 		}
 	}
@@ -213,7 +228,7 @@ func (b *bundle) network() []byte {
 	for i := range b.answers {
 		for j := range b.answers[i].Routes {
 			r := &b.answers[i].Routes[j]
-			t.Str("route replace ").Prefix(r.Prefix).Str(" dev ").Str(r.Hops[0].Interface).Str(" table ").Num(firstAnswer + i).End()
+			t.Str("route replace ").Prefix(r.Prefix).Str(" dev ").Word(r.Hops[0].Interface).Str(" table ").Num(firstAnswer + i).End()
 		}
 	}
 	return t.Bytes
@@ -231,32 +246,34 @@ func (b *bundle) writeRoute(t *render.Text, r *route.Route, table int) {
 		}
 		return
 	}
-	end := func() {
+	in := func() { // ip takes it before next hops only
 		if table > 0 {
 			t.Str(" table ").Num(table)
 		}
-		t.End()
 	}
 	if r.Link != nil {
-		t.Str("route replace ").Prefix(r.Prefix).Str(" via ").Addr(r.NextHop).Str(" dev ").Str(r.Link.Device)
-		end()
+		t.Str("route replace ").Prefix(r.Prefix).Str(" via ").Addr(r.NextHop).Str(" dev ").Word(r.Link.Device)
+		in()
+		t.End()
 	}
 	for hops := r.Hops; len(hops) > 0; {
 		n := route.Sharing(hops)
 		t.Str("route replace ").Prefix(r.Prefix)
 		if n == 1 {
-			t.Str(" dev ").Str(hops[0].Interface)
+			t.Str(" dev ").Word(hops[0].Interface)
 		}
 		t.Str(" metric ").Num(hops[0].Metric)
+		in()
 		for i := 0; n > 1 && i < n; i++ {
 			b.nextHop(t, &hops[i], r.Prefix.Addr().Is4())
 		}
-		end()
+		t.End()
 		hops = hops[n:]
 	}
 	if r.Discards() {
 		t.Str("route replace blackhole ").Prefix(r.Prefix).Str(" metric ").Num(route.DiscardMetric)
-		end()
+		in()
+		t.End()
 	}
 }
 
@@ -268,7 +285,7 @@ func (b *bundle) nextHop(t *render.Text, h *route.Hop, v4 bool) {
 	if !v4 && remote.Address6.IsValid() {
 		t.Str(" via ").Addr(remote.Address6.Addr())
 	}
-	t.Str(" dev ").Str(h.Interface).Str(" weight ").Num(h.Weight)
+	t.Str(" dev ").Word(h.Interface).Str(" weight ").Num(h.Weight)
 }
 
 // rules sends packets into the routing table that is meant for them: a
@@ -276,7 +293,7 @@ func (b *bundle) nextHop(t *render.Text, h *route.Hop, v4 bool) {
 // answers, by the mark of their flow, into those of route.Answers; and what
 // route.Extras names into the table made for it.
 func (b *bundle) rules(v4 bool) []byte {
-	t := &render.Text{}
+	t := b.text()
 	command := "ip -force -batch rules.ip"
 	if !v4 {
 		command = "ip -6 -force -batch rules6.ip"
@@ -294,7 +311,7 @@ func (b *bundle) rules(v4 bool) []byte {
 				continue
 			}
 			table := strconv.Itoa(mark)
-			t.Str("route replace default via ").Addr(hop).Str(" dev ").Str(l.Device).Str(" table ").Line(table)
+			t.Str("route replace default via ").Addr(hop).Str(" dev ").Word(l.Device).Str(" table ").Line(table)
 			t.Str("rule add fwmark ").Str(table).Str(" lookup ").Str(table).Str(" priority ").Line(table)
 		}
 	}
@@ -309,7 +326,7 @@ func (b *bundle) rules(v4 bool) []byte {
 			continue
 		}
 		for _, name := range b.extras[i].Arriving {
-			t.Str("rule add iif ").Str(name).Str(" lookup ").Num(table).Str(" priority ").Num(table).End()
+			t.Str("rule add iif ").Word(name).Str(" lookup ").Num(table).Str(" priority ").Num(table).End()
 		}
 		for _, prefix := range b.extras[i].From {
 			if prefix.Addr().Is4() == v4 {
@@ -324,7 +341,7 @@ func (b *bundle) rules(v4 bool) []byte {
 }
 
 func (b *bundle) sysctl() []byte {
-	t := &render.Text{}
+	t := b.text()
 	b.heading(t, "#", "kernel settings, for sysctl -p")
 	t.Line("net.ipv4.ip_forward = 1")
 	for i := range b.peers {
@@ -343,7 +360,7 @@ func (b *bundle) sysctl() []byte {
 	}
 	// A backup tunnel may answer for the first choice while both ends switch.
 	for i := range b.peers {
-		t.Str("net.ipv4.conf.").Str(b.peers[i].Interface).Line(".rp_filter = 2")
+		t.Str("net.ipv4.conf.").Word(b.peers[i].Interface).Line(".rp_filter = 2")
 	}
 	return t.Bytes
 }

@@ -11,7 +11,9 @@ import (
 	"strings"
 	"testing"
 
+	"wideknot/core/render"
 	"wideknot/core/render/linux"
+	"wideknot/core/route"
 )
 
 var update = flag.Bool("update", false, "write the golden files anew")
@@ -28,10 +30,20 @@ func testKey(seed byte) keyPair {
 	return keyPair{encode(key.Bytes()), encode(key.PublicKey().Bytes())}
 }
 
+// bundle renders a site that must not be refused.
+func bundle(t testing.TB, m *route.Map, site int, keys linux.Keys) []render.File {
+	t.Helper()
+	files, err := linux.Site(m, site, keys)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return files
+}
+
 func TestGoldenBundles(t *testing.T) {
 	m, keys := example(t, "three-sites")
 	for site := range m.Plan.Estate.Sites {
-		for _, f := range linux.Site(m, site, keys) {
+		for _, f := range bundle(t, m, site, keys) {
 			path := filepath.Join("testdata", f.Path)
 			if *update {
 				if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
@@ -56,7 +68,7 @@ func TestPrivateKeysAreLeftOutUnlessAskedFor(t *testing.T) {
 	m, keys := example(t, "three-sites")
 	for site := range m.Plan.Estate.Sites {
 		secret, _ := keys.Private(m.Plan.Site(site).Key)
-		for _, f := range linux.Site(m, site, linux.NoKeys) {
+		for _, f := range bundle(t, m, site, linux.NoKeys) {
 			if strings.Contains(string(f.Text), secret) || strings.Contains(string(f.Text), "PrivateKey =") {
 				t.Errorf("%s holds a private key", f.Path)
 			}
@@ -73,7 +85,7 @@ func TestFilterIsAcceptedByNft(t *testing.T) {
 	m, keys := mapped(t)
 	found := false
 	for site := range m.Plan.Estate.Sites {
-		for _, f := range linux.Site(m, site, keys) {
+		for _, f := range bundle(t, m, site, keys) {
 			if !strings.HasSuffix(f.Path, ".nft") {
 				continue
 			}

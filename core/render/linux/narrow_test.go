@@ -5,7 +5,6 @@ import (
 	"strings"
 	"testing"
 
-	"wideknot/core/render/linux"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
 )
@@ -29,7 +28,7 @@ func TestLinksForSomeZones(t *testing.T) {
 			local, remote := m.Plan.Sides(end)
 			limited[local.Interface] = !m.Plan.Link(local).Carries("office") || !m.Plan.Link(remote).Carries("office")
 		}
-		for _, f := range linux.Site(m, i, keys) {
+		for _, f := range bundle(t, m, i, keys) {
 			if !strings.HasSuffix(f.Path, ".nft") {
 				continue
 			}

@@ -8,7 +8,6 @@ import (
 	"testing"
 
 	"wideknot/core/estate"
-	"wideknot/core/render/linux"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
 )
@@ -157,7 +156,7 @@ func TestSharedRoutesLoad(t *testing.T) {
 				l.in(name, "ip tuntap add name "+p.Interface+" mode tun")
 			}
 			folder := t.TempDir()
-			for _, f := range linux.Site(m, i, keys) {
+			for _, f := range bundle(t, m, i, keys) {
 				if filepath.Base(f.Path) == "network.ip" {
 					if err := os.WriteFile(filepath.Join(folder, "network.ip"), f.Text, 0o600); err != nil {
 						t.Fatal(err)

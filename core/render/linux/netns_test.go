@@ -215,7 +215,7 @@ func TestBundleCarriesTraffic(t *testing.T) {
 func (l *lab) bringUp(m *route.Map, site int, keys linux.Keys, folder string) {
 	l.t.Helper()
 	name := m.Plan.Site(site).Key
-	for _, f := range linux.Site(m, site, keys) {
+	for _, f := range bundle(l.t, m, site, keys) {
 		path := filepath.Join(folder, f.Path)
 		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 			l.t.Fatal(err)

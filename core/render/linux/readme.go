@@ -12,23 +12,23 @@ import (
 )
 
 func (b *bundle) readme() []byte {
-	t := &render.Text{}
-	t.Str(b.site.Key).Str(": ").Line(b.site.Name)
+	t := b.text()
+	t.Word(b.site.Key).Str(": ").Name(b.site.Name).End()
 	t.Line(strings.Repeat("=", len(b.site.Key)+2+len([]rune(b.site.Name)))).End()
 	t.Line("On the gateway, as root, in this folder and in this order:").End()
 	t.Line("    ip -batch interfaces.ip")
 	for i := range b.peers {
 		name := b.peers[i].Interface
-		t.Str("    wg setconf ").Str(name).Str(" wg/").Str(name).Line(".conf")
+		t.Str("    wg setconf ").Word(name).Str(" wg/").Word(name).Line(".conf")
 	}
 	_, private := b.keys.private(b.site.Key)
 	for i := range b.peers {
 		peer := &b.peers[i]
 		if !private {
-			t.Str("    wg set ").Str(peer.Interface).Line(" private-key FILE-WITH-THIS-SITES-PRIVATE-KEY")
+			t.Str("    wg set ").Word(peer.Interface).Line(" private-key FILE-WITH-THIS-SITES-PRIVATE-KEY")
 		}
 		if _, known, wanted := b.presharedKey(peer); wanted && !known {
-			t.Str("    wg set ").Str(peer.Interface).Str(" peer ").Str(peer.PublicKey).Line(" preshared-key FILE-WITH-THIS-TUNNELS-PRE-SHARED-KEY")
+			t.Str("    wg set ").Word(peer.Interface).Str(" peer ").Word(peer.PublicKey).Line(" preshared-key FILE-WITH-THIS-TUNNELS-PRE-SHARED-KEY")
 		}
 	}
 	for _, f := range []struct {
@@ -63,7 +63,9 @@ func (b *bundle) linksWithoutHop(t *render.Text) {
 		}
 	}
 	if len(missing) > 0 {
-		t.Str("The design names no device and next hop for ").Str(strings.Join(missing, ", ")).
+		t.Str("The design names no device and next hop for ")
+		words(t, missing, "")
+		t.
 			Line(". Without them every tunnel's").
 			Line("packets follow the gateway's default route, whichever link that is. Enter both at the link.").End()
 	}
@@ -86,7 +88,7 @@ func (b *bundle) forwards(t *render.Text) {
 			continue
 		}
 		slices.Sort(ports)
-		t.Str("Work for the router in front of ").Str(l.Key).Str(" (outside address ").Addr(l.Outside).Line("):").End()
+		t.Str("Work for the router in front of ").Word(l.Key).Str(" (outside address ").Addr(l.Outside).Line("):").End()
 		inside := "this gateway"
 		if len(l.Addresses) > 0 {
 			inside = l.Addresses[0].String()

@@ -18,7 +18,7 @@ func file(t *testing.T, document, site, path string) string {
 		t.Fatal(err)
 	}
 	m := route.Build(tunnel.Derive(e))
-	for _, f := range linux.Site(m, m.Plan.SiteIndex(site), linux.NoKeys) {
+	for _, f := range bundle(t, m, m.Plan.SiteIndex(site), linux.NoKeys) {
 		if f.Path == site+"/"+path {
 			return string(f.Text)
 		}

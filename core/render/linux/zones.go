@@ -20,7 +20,7 @@ func (b *bundle) zones(t *render.Text, overlay int) {
 	if policy == nil {
 		return
 	}
-	t.Str("\tchain zones_").Str(setOf(b.plan.Overlays[overlay].Spec.Key)).Line(" {")
+	t.Str("\tchain zones_").Word(setOf(b.plan.Overlays[overlay].Spec.Key)).Line(" {")
 	for i := range policy.Rules {
 		r := &policy.Rules[i]
 		t.Str("\t\t# rule ").Num(i + 1).End()
@@ -85,9 +85,10 @@ func (b *bundle) protocol(t *render.Text, spec *estate.Rule, port string, v4 boo
 	case spec.Protocol == "icmp":
 		t.Str("meta l4proto ipv6-icmp ")
 	case len(spec.Ports) == 0:
-		t.Str("meta l4proto ").Str(spec.Protocol).Str(" ")
+		t.Str("meta l4proto ").Word(spec.Protocol).Str(" ")
 	default:
-		t.Str(spec.Protocol).Str(" ").Str(port).Str(" { ").Str(strings.Join(spec.Ports, ", ")).Str(" } ")
+		words(t.Word(spec.Protocol).Str(" ").Str(port).Str(" { "), spec.Ports, "")
+		t.Str(" } ")
 	}
 }
 
@@ -137,7 +138,7 @@ func (b *bundle) breakingOut(o *tunnel.Overlay, v4 bool) (prefixes []netip.Prefi
 	}
 	for i := range b.site.Links {
 		if l := &b.site.Links[i]; l.Device != "" && l.UnderlayOf() == estate.Internet {
-			devices = append(devices, "\""+l.Device+"\"")
+			devices = append(devices, l.Device)
 		}
 	}
 	return addr.Aggregate(prefixes), devices
@@ -154,9 +155,10 @@ func (b *bundle) breakoutPass(t *render.Text, o *tunnel.Overlay, set string) {
 		if len(prefixes) == 0 || len(devices) == 0 {
 			continue
 		}
-		out := "{ " + strings.Join(devices, ", ") + " }"
-		list(t.Str("\t\tiifname @").Str(set).Str(" oifname ").Str(out).Str(" ").Str(f.family).Str(" saddr "), prefixes).Line(" accept")
-		list(t.Str("\t\tiifname ").Str(out).Str(" oifname @").Str(set).Str(" ct state established,related ").Str(f.family).Str(" daddr "), prefixes).Line(" accept")
+		words(t.Str("\t\tiifname @").Str(set).Str(" oifname { "), devices, `"`)
+		list(t.Str(" } ").Str(f.family).Str(" saddr "), prefixes).Line(" accept")
+		words(t.Str("\t\tiifname { "), devices, `"`)
+		list(t.Str(" } oifname @").Str(set).Str(" ct state established,related ").Str(f.family).Str(" daddr "), prefixes).Line(" accept")
 	}
 }
 
@@ -182,7 +184,8 @@ func (b *bundle) breakoutNAT(t *render.Text) {
 			t.Str("\tchain breakout_").Str(setOf(o.Spec.Key)).Str("_").Str(f.family).Line(" {").
 				Line("\t\ttype nat hook postrouting priority srcnat; policy accept;")
 			list(t.Str("\t\t").Str(f.family).Str(" daddr "), shared).Line(" accept")
-			list(t.Str("\t\toifname { ").Str(strings.Join(devices, ", ")).Str(" } ").Str(f.family).Str(" saddr "), prefixes).Line(" masquerade")
+			words(t.Str("\t\toifname { "), devices, `"`)
+			list(t.Str(" } ").Str(f.family).Str(" saddr "), prefixes).Line(" masquerade")
 			t.Line("\t}")
 		}
 	}

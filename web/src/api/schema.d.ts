@@ -2521,6 +2521,7 @@ export interface components {
             /** Format: int64 */
             same: number;
             sheet: string;
+            unread: boolean;
         };
         Sheets: {
             links?: string;

@@ -1,0 +1,34 @@
+package addr
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+)
+
+// ParseAddr reads an IPv4 or IPv6 address. This is the one place where a text
+// becomes an address: a zone, such as %eth0, which may hold anything and means
+// nothing on another machine, and an IPv4 address in IPv6 form are errors.
+func ParseAddr(text string) (netip.Addr, error) {
+	trimmed := strings.TrimSpace(text)
+	a, err := netip.ParseAddr(trimmed)
+	if err != nil {
+		return netip.Addr{}, fmt.Errorf("%q is not an IPv4 or IPv6 address", trimmed)
+	}
+	if err := CheckAddr(a); err != nil {
+		return netip.Addr{}, err
+	}
+	return a, nil
+}
+
+// CheckAddr says what ParseAddr would refuse of an address that came another
+// way. The zero Addr is none and passes.
+func CheckAddr(a netip.Addr) error {
+	switch {
+	case a.Zone() != "":
+		return fmt.Errorf("%q has a zone after %%; leave it out", a)
+	case a.Is4In6():
+		return fmt.Errorf("%q is an IPv4 address in IPv6 form; write the IPv4 address", a)
+	}
+	return nil
+}
