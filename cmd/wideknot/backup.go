@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wideknot/internal/identity"
 	"wideknot/internal/store"
 )
 
@@ -20,7 +21,14 @@ func backupCommand() *cobra.Command {
 			"which is not in the file: keep a copy of it elsewhere, or they are lost.",
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			dsn, stop, err := s.database(c.Context(), true)
+			if err := s.present(); err != nil {
+				return err
+			}
+			sealer, err := s.sealer()
+			if err != nil {
+				return err
+			}
+			access, stop, err := s.database(c.Context(), true)
 			if err != nil {
 				return err
 			}
@@ -30,7 +38,7 @@ func backupCommand() *cobra.Command {
 				return unusable(err)
 			}
 			defer os.Remove(out + ".part") // gone already when all went well
-			if err := errors.Join(store.Backup(c.Context(), dsn, file), file.Sync(), file.Close()); err != nil {
+			if err := errors.Join(store.Backup(c.Context(), access.DSN, sealer.BackupCodes, file), file.Sync(), file.Close()); err != nil {
 				return err
 			}
 			if err := os.Rename(out+".part", out); err != nil {
@@ -51,7 +59,9 @@ func restoreCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "restore FILE",
 		Short: "Load a backup into an empty database",
-		Args:  cobra.ExactArgs(1),
+		Long: "Check that a backup is whole and was made under this master key, load it beside what is there (into a database of the same\n" +
+			"name with _restore behind), and put it in place in one step. What cannot be loaded changes nothing.",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, arguments []string) error {
 			file, err := os.Open(arguments[0])
 			if err != nil {
@@ -62,12 +72,18 @@ func restoreCommand() *cobra.Command {
 			if err != nil {
 				return unusable(err)
 			}
-			dsn, stop, err := s.database(c.Context(), false)
+			sealer, err := s.sealer()
+			if errors.Is(err, identity.ErrNoKey) {
+				return fmt.Errorf("%w: put a copy of the key that the backup was made under at %s first", err, s.keyFile())
+			} else if err != nil {
+				return err
+			}
+			access, stop, err := s.database(c.Context(), false)
 			if err != nil {
 				return err
 			}
 			defer stop()
-			m, err := store.Restore(c.Context(), dsn, file, info.Size(), replace)
+			m, err := store.Restore(c.Context(), access, sealer.BackupCodes, file, info.Size(), replace)
 			if errors.Is(err, store.ErrNotEmpty) {
 				return fmt.Errorf("%w: give --replace to lose what it holds", err)
 			} else if err != nil {

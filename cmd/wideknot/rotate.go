@@ -22,40 +22,49 @@ func rotateKeyCommand() *cobra.Command {
 			"Where the key comes from the environment, put the new key before the old one there, a space between them, and run this again.",
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			if s.masterKey == "" && !forget {
-				if _, err := s.sealer(); err != nil { // makes the file, and reads it
-					return err
-				}
-				if err := identity.AddKey(s.keyFile()); err != nil {
-					return err
-				}
+			if err := s.present(); err != nil {
+				return err
 			}
-			dsn, stop, err := s.database(c.Context(), true)
+			if s.masterKey != "" && forget {
+				return unusable(errors.New("take the former key out of the environment yourself"))
+			}
+			access, stop, err := s.database(c.Context(), true)
 			if err != nil {
 				return err
 			}
 			defer stop()
-			db, err := store.Open(c.Context(), dsn)
+			db, err := store.Open(c.Context(), access)
 			if err != nil {
 				return err
 			}
 			defer db.Close()
-			sealer, err := s.sealer()
-			if err != nil {
+			if _, err := s.sealerFor(c.Context(), db); err != nil {
 				return err
 			}
-			n, err := desk.New(db, sealer).Reseal(c.Context())
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(c.OutOrStdout(), "%d secrets were sealed with the new key.\n", n)
-			if !forget {
-				return nil
+			rotate := func() error {
+				if s.masterKey == "" && !forget {
+					if err := identity.AddKey(s.keyFile()); err != nil {
+						return err
+					}
+				}
+				sealer, err := s.sealer()
+				if err != nil {
+					return err
+				}
+				n, err := desk.New(db, sealer).Reseal(c.Context())
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(c.OutOrStdout(), "%d secrets were sealed with the new key.\n", n)
+				if !forget {
+					return nil
+				}
+				return identity.ForgetKeys(s.keyFile())
 			}
 			if s.masterKey != "" {
-				return unusable(errors.New("take the former key out of the environment yourself"))
+				return rotate()
 			}
-			return identity.ForgetKeys(s.keyFile())
+			return identity.WithKeysLocked(s.keyFile(), rotate)
 		},
 	}
 	s.addData(c)

@@ -46,20 +46,20 @@ func (s *settings) serve(ctx context.Context, prepare func(context.Context, *api
 		return err
 	}
 	defer listener.Close()
-	dsn, stop, err := s.database(ctx, false)
+	access, stop, err := s.database(ctx, false)
 	if err != nil {
 		return err
 	}
 	defer stop()
-	sealer, err := s.sealer()
-	if err != nil {
-		return err
-	}
-	db, err := store.Open(ctx, dsn)
+	db, err := store.Open(ctx, access)
 	if err != nil {
 		return err
 	}
 	defer db.Close()
+	sealer, err := s.sealerFor(ctx, db)
+	if err != nil {
+		return err
+	}
 	url := s.url(listener)
 	provider, err := s.provider(url)
 	if err != nil {
@@ -99,7 +99,12 @@ func (s *settings) serve(ctx context.Context, prepare func(context.Context, *api
 		return err
 	case <-ctx.Done():
 		server.Stop()
-		return app.ShutdownWithTimeout(5 * time.Second)
+		err := app.ShutdownWithTimeout(5 * time.Second)
+		if errors.Is(err, context.DeadlineExceeded) {
+			slog.Warn("some requests did not end within five seconds and were cut off")
+			return nil
+		}
+		return err
 	}
 }
 
@@ -125,6 +130,10 @@ func (s *settings) listener() (net.Listener, error) {
 	if !s.local() && s.tlsCert == "" && !s.plainHTTP {
 		return nil, unusable(fmt.Errorf("--listen %s: others can reach this address, and passwords would be sent in the clear. "+
 			"Give --tls-cert and --tls-key, or --plain-http if a proxy in front does TLS", s.listen))
+	}
+	if !s.local() && s.plainHTTP && (s.publicURL == "" || len(s.trustedProxies) == 0) {
+		return nil, unusable(errors.New("--plain-http needs --public-url, the name and scheme that browsers know, and --trusted-proxy, " +
+			"the address of what does TLS in front; without them nobody could sign in, and anybody could say where a request comes from"))
 	}
 	var config *tls.Config
 	if s.tlsCert != "" {

@@ -14,6 +14,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -30,16 +31,19 @@ import (
 func TestAddressesThatOthersReachAreProtected(t *testing.T) {
 	folder := t.TempDir()
 	for arguments, want := range map[string]string{
-		"serve --listen 0.0.0.0:0":                                           "passwords would be sent in the clear",
-		"serve --listen 192.0.2.1:80":                                        "passwords would be sent in the clear",
-		"serve --listen 127.0.0.1:0 --tls-cert x":                            "belong together",
-		"serve --listen 127.0.0.1:0 --tls-cert x --tls-key y":                "reading the TLS certificate",
-		"serve --listen nowhere":                                             "is not ADDRESS:PORT",
-		"demo --listen 0.0.0.0:0 --plain-http":                               "everybody knows",
-		"demo --dsn root@tcp(127.0.0.1:1)/x":                                 "everybody knows",
-		"serve --listen 127.0.0.1:0 --config " + folder + "/no.yaml":         "reading the settings",
-		"serve --listen 0.0.0.0:0 --plain-http --var " + shortFolder(t):      "no administrator has a password yet",
-		"serve --listen 127.0.0.1:0 --oidc-issuer x --var " + shortFolder(t): "needs --oidc-client",
+		"serve --listen 0.0.0.0:0":                                             "passwords would be sent in the clear",
+		"serve --listen 192.0.2.1:80":                                          "passwords would be sent in the clear",
+		"serve --listen 127.0.0.1:0 --tls-cert x":                              "belong together",
+		"serve --listen 127.0.0.1:0 --tls-cert x --tls-key y":                  "reading the TLS certificate",
+		"serve --listen nowhere":                                               "is not ADDRESS:PORT",
+		"demo --listen 0.0.0.0:0 --plain-http":                                 "everybody knows",
+		"demo --dsn root@tcp(127.0.0.1:1)/x":                                   "everybody knows",
+		"serve --listen 127.0.0.1:0 --config " + folder + "/no.yaml":           "reading the settings",
+		"serve --listen 0.0.0.0:0 --plain-http":                                "needs --public-url",
+		"serve --listen 0.0.0.0:0 --plain-http --public-url https://k.example": "needs --public-url",
+		"serve --listen 0.0.0.0:0 --plain-http --trusted-proxy 192.0.2.1":      "needs --public-url",
+		"serve --listen 0.0.0.0:0 --plain-http --public-url https://k.example --trusted-proxy 192.0.2.1 --var " + shortFolder(t): "no administrator has a password yet",
+		"serve --listen 127.0.0.1:0 --oidc-issuer x --var " + shortFolder(t):                                                     "needs --oidc-client",
 	} {
 		if code, _, complaint := call(t, strings.Fields(arguments)...); code != 2 || !strings.Contains(complaint, want) {
 			t.Errorf("%s: %d %s", arguments, code, complaint)
@@ -188,20 +192,20 @@ func TestBackupRestoreAndANewMasterKey(t *testing.T) {
 		t.Helper()
 		s := settings{folder: folder}
 		ctx := context.Background()
-		dsn, stop, err := s.database(ctx, false)
+		access, stop, err := s.database(ctx, false)
 		if err != nil {
 			t.Fatal(err)
 		}
 		defer stop()
-		sealer, err := s.sealer()
-		if err != nil {
-			t.Fatal(err)
-		}
-		db, err := store.Open(ctx, dsn)
+		db, err := store.Open(ctx, access)
 		if err != nil {
 			t.Fatal(err)
 		}
 		defer db.Close()
+		sealer, err := s.sealerFor(ctx, db)
+		if err != nil {
+			t.Fatal(err)
+		}
 		do(ctx, desk.New(db, sealer))
 	}
 	key := func(ctx context.Context, d *desk.Desk) string {
@@ -216,7 +220,7 @@ func TestBackupRestoreAndANewMasterKey(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	before := ""
+	before, copied := "", []byte(nil)
 	file := filepath.Join(t.TempDir(), "backup.zip")
 	use(one, func(ctx context.Context, d *desk.Desk) {
 		if _, err := d.Create(ctx, "Three"); err != nil {
@@ -227,6 +231,9 @@ func TestBackupRestoreAndANewMasterKey(t *testing.T) {
 			t.Fatal(err)
 		}
 		before = key(ctx, d)
+		if copied, err = os.ReadFile(filepath.Join(one, "master.key")); err != nil {
+			t.Fatal(err)
+		}
 		// While the server runs: by its own socket.
 		if code, out, complaint := call(t, "backup", "--var", one, "--out", file); code != 0 || !strings.Contains(out, "Keep the master key") {
 			t.Fatalf("%d %s %s", code, out, complaint)
@@ -254,28 +261,153 @@ func TestBackupRestoreAndANewMasterKey(t *testing.T) {
 	if strings.Contains(string(content), before) {
 		t.Error("the backup holds a private key in the clear")
 	}
+	present, err := os.ReadFile(filepath.Join(one, "master.key"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(one, "master.key"), append(present, copied...), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	if code, _, complaint := call(t, "restore", file, "--var", one); code == 0 || !strings.Contains(complaint, "--replace") {
 		t.Errorf("restoring over what is there: %d %s", code, complaint)
+	}
+	// The backup was made with the key of that time, and only with it can it be loaded.
+	keyOfTwo := filepath.Join(two, "master.key")
+	if code, _, complaint := call(t, "restore", file, "--var", two); code == 0 || !strings.Contains(complaint, "put a copy of the key") {
+		t.Errorf("restoring without a key: %d %s", code, complaint)
+	}
+	if _, err := identity.NewSealer(keyOfTwo); err != nil {
+		t.Fatal(err)
+	}
+	if code, _, complaint := call(t, "restore", file, "--var", two); code == 0 || !strings.Contains(complaint, "not made with this master key") {
+		t.Errorf("restoring with another key: %d %s", code, complaint)
+	}
+	if err := os.WriteFile(keyOfTwo, copied, 0o600); err != nil {
+		t.Fatal(err)
 	}
 	if code, out, complaint := call(t, "restore", file, "--var", two); code != 0 || !strings.Contains(out, "Restored") {
 		t.Fatalf("%d %s %s", code, out, complaint)
 	}
-	// The backup was sealed with the key of that time.
-	if _, err := identity.LoadSealer(filepath.Join(two, "master.key")); err != nil {
-		t.Fatal(err)
-	}
 	use(two, func(ctx context.Context, d *desk.Desk) {
-		if _, err := d.PrivateKey(ctx, desk.Place{Estate: "three", Draft: desk.First}, "first"); err == nil {
-			t.Error("a backup's keys open with another master key")
+		if key(ctx, d) != before {
+			t.Error("the restored key is another one")
 		}
 		if v, err := d.View(ctx, desk.Place{Estate: "three", Draft: desk.First}); err != nil || v.Undo != "Import a document" {
 			t.Errorf("%v", err)
 		}
 	})
+	// A key that is gone, or another one, is never silently replaced.
+	if err := os.Remove(keyOfTwo); err != nil {
+		t.Fatal(err)
+	}
+	for i, want := range []string{"put your copy of it back", "sealed with another master key"} {
+		if code, _, complaint := call(t, "serve", "--var", two, "--listen", "127.0.0.1:0"); code == 0 || !strings.Contains(complaint, want) {
+			t.Errorf("serving with a key that is not the one: %d %s", code, complaint)
+		}
+		if _, err := os.Stat(keyOfTwo); i == 0 && err == nil {
+			t.Error("a new key was made beside sealed secrets")
+		}
+		if _, err := identity.NewSealer(keyOfTwo); err != nil {
+			t.Fatal(err)
+		}
+	}
+	nothing := shortFolder(t)
+	for _, command := range []string{"backup --out " + filepath.Join(nothing, "b.zip"), "rotate-key", "migrate"} {
+		if code, _, complaint := call(t, append(strings.Fields(command), "--var", nothing)...); code != 2 || !strings.Contains(complaint, "no database in this folder") {
+			t.Errorf("%s of an empty folder: %d %s", command, code, complaint)
+		}
+	}
+	if left, _ := os.ReadDir(nothing); len(left) > 0 {
+		t.Errorf("it left %v", left)
+	}
+	if code, _, complaint := call(t, "migrate", "--var", two, "--to", "1"); code != 2 || !strings.Contains(complaint, "loses what") {
+		t.Errorf("going down without asking: %d %s", code, complaint)
+	}
 	for _, c := range []struct{ to, want string }{{"1", "are of version 1"}, {"3", "are of version 3"}, {"77", "there is no version 77"}} {
-		_, out, complaint := call(t, "migrate", "--var", two, "--to", c.to)
+		_, out, complaint := call(t, "migrate", "--var", two, "--yes", "--to", c.to)
 		if !strings.Contains(out+complaint, c.want) {
 			t.Errorf("migrate --to %s: %s %s", c.to, out, complaint)
 		}
 	}
+}
+
+// Eight changes of the key at once, and changes that are killed at any moment,
+// leave every secret open.
+func TestChangingTheMasterKeySurvives(t *testing.T) {
+	if folder := os.Getenv("WIDEKNOT_TEST_ROTATE"); folder != "" {
+		code, out, complaint := call(t, "rotate-key", "--var", folder)
+		fmt.Println(code, out, complaint)
+		return
+	}
+	s := settings{folder: shortFolder(t)}
+	ctx := context.Background()
+	access, stop, err := s.database(ctx, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer stop()
+	db, err := store.Open(ctx, access)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	sealer, err := s.sealerFor(ctx, db)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := desk.New(db, sealer)
+	if _, err := d.Create(ctx, "Three"); err != nil {
+		t.Fatal(err)
+	}
+	text, err := os.ReadFile("../../examples/two-hubs.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := d.Import(ctx, desk.At("three", desk.First), desk.Parcel{Document: string(text)}, false); err != nil {
+		t.Fatal(err)
+	}
+	place := desk.Place{Estate: "three", Draft: desk.First}
+	want, err := d.PrivateKey(ctx, place, "first")
+	if err != nil {
+		t.Fatal(err)
+	}
+	start := func() *exec.Cmd {
+		command := exec.Command(os.Args[0], "-test.run", "^TestChangingTheMasterKeySurvives$")
+		command.Env = append(os.Environ(), "WIDEKNOT_TEST_ROTATE="+s.folder)
+		if err := command.Start(); err != nil {
+			t.Fatal(err)
+		}
+		return command
+	}
+	check := func(when string) {
+		t.Helper()
+		if key, err := d.PrivateKey(ctx, place, "first"); err != nil || key != want {
+			t.Errorf("%s: %v", when, err)
+		}
+	}
+	var all []*exec.Cmd
+	for range 8 {
+		all = append(all, start())
+	}
+	for _, command := range all {
+		if err := command.Wait(); err != nil {
+			t.Error(err)
+		}
+	}
+	check("after eight at once")
+	keys, err := os.ReadFile(s.keyFile())
+	if err != nil || len(strings.Fields(string(keys))) != 9 {
+		t.Errorf("%d keys are in the file, %v", len(strings.Fields(string(keys))), err)
+	}
+	for i := range 8 {
+		command := start()
+		time.Sleep(time.Duration(20+i*15) * time.Millisecond)
+		_ = command.Process.Kill()
+		_ = command.Wait()
+		check("after kill -9")
+	}
+	if code, out, complaint := call(t, "rotate-key", "--var", s.folder, "--forget"); code != 0 {
+		t.Errorf("%d %s %s", code, out, complaint)
+	}
+	check("after forgetting the former keys")
 }

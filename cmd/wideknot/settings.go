@@ -12,13 +12,14 @@ import (
 	"github.com/spf13/pflag"
 	"github.com/spf13/viper"
 
+	"wideknot/internal/desk"
 	"wideknot/internal/identity"
 	"wideknot/internal/store"
 )
 
 // settings are what the server and the commands on its data are started with.
 type settings struct {
-	folder, dsn, masterKeyFile, config string
+	folder, dsn, adminDSN, masterKeyFile, config string
 
 	listen, publicURL, tlsCert, tlsKey           string
 	plainHTTP, verbose                           bool
@@ -34,7 +35,7 @@ Every setting can be given, in this order of precedence,
   as a flag                        --public-url https://knot.example
   in the environment               WIDEKNOT_PUBLIC_URL=https://knot.example
   in a YAML file (--config FILE)   public-url: https://knot.example
-Secrets are best kept off the command line: WIDEKNOT_DSN, WIDEKNOT_MASTER_KEY (the
+Secrets are best kept off the command line: WIDEKNOT_DSN, WIDEKNOT_ADMIN_DSN, WIDEKNOT_MASTER_KEY (the
 master key itself, instead of a file) and WIDEKNOT_OIDC_SECRET, or the file.`
 
 // addData adds the flags that say where the data is.
@@ -42,6 +43,7 @@ func (s *settings) addData(c *cobra.Command) {
 	f := c.Flags()
 	f.StringVar(&s.folder, "var", "var", "folder for the database, the master key and logs")
 	f.StringVar(&s.dsn, "dsn", "", "an outside MariaDB, as USER:PASSWORD@tcp(HOST:PORT)/NAME (default: a private one in the folder)")
+	f.StringVar(&s.adminDSN, "admin-dsn", "", "the same database, as an account that may make and change tables and give rights (default: --dsn)")
 	f.StringVar(&s.masterKeyFile, "master-key-file", "", "file of the master key that seals secrets (default: master.key in the folder)")
 	f.StringVar(&s.config, "config", "", "YAML file of settings")
 	c.PreRunE = func(c *cobra.Command, _ []string) error { return s.read(c.Flags()) }
@@ -115,6 +117,7 @@ func (s *settings) keyFile() string {
 	return filepath.Join(s.folder, "master.key")
 }
 
+// sealer reads the master key.
 func (s *settings) sealer() (*identity.Sealer, error) {
 	if s.masterKey != "" {
 		sealer, err := identity.ParseSealer(s.masterKey)
@@ -126,24 +129,63 @@ func (s *settings) sealer() (*identity.Sealer, error) {
 	return identity.LoadSealer(s.keyFile())
 }
 
+// sealerFor reads the master key of a database, or makes it where nothing was
+// sealed yet. A key that is missing beside sealed secrets is never replaced.
+func (s *settings) sealerFor(ctx context.Context, db *store.Store) (*identity.Sealer, error) {
+	sealer, err := s.sealer()
+	missing := errors.Is(err, identity.ErrNoKey)
+	if err != nil && !missing {
+		return nil, err
+	}
+	if missing {
+		sealer = nil
+	}
+	held, err := desk.CheckKey(ctx, db, sealer)
+	switch {
+	case errors.Is(err, desk.ErrWrongKey):
+		return nil, fmt.Errorf("%w: put the key they were sealed with into %s, below the present one, and start again", err, s.keyFile())
+	case err != nil:
+		return nil, err
+	case missing && held:
+		return nil, fmt.Errorf("%w (%s), but the database holds secrets that were sealed with it: put your copy of it back and start again. "+
+			"Without it the private keys of gateways are lost", identity.ErrNoKey, s.keyFile())
+	case missing:
+		return identity.NewSealer(s.keyFile())
+	}
+	return sealer, nil
+}
+
+func (s *settings) databaseFolder() string { return filepath.Join(s.folder, "mariadb") }
+
 // database names the database, starting a private server unless another is
 // named, or runs already. stop ends what was started.
-func (s *settings) database(ctx context.Context, share bool) (dsn string, stop func(), err error) {
+func (s *settings) database(ctx context.Context, share bool) (access store.Access, stop func(), err error) {
 	if s.dsn != "" {
-		return s.dsn, func() {}, nil
+		admin := s.adminDSN
+		if admin == "" {
+			admin = s.dsn
+		}
+		return store.Access{DSN: s.dsn, Admin: admin}, func() {}, nil
 	}
 	if err := os.MkdirAll(s.folder, 0o700); err != nil {
-		return "", nil, fmt.Errorf("making the folder %s: %w", s.folder, err)
+		return access, nil, fmt.Errorf("making the folder %s: %w", s.folder, err)
 	}
-	folder := filepath.Join(s.folder, "mariadb")
-	server, err := store.StartServer(ctx, folder)
+	server, err := store.StartServer(ctx, s.databaseFolder())
 	if errors.Is(err, store.ErrRunning) && share {
-		dsn, err = store.RunningDSN(folder)
-		return dsn, func() {}, err
+		access, err = store.Running(s.databaseFolder())
+		return access, func() {}, err
 	} else if err != nil {
-		return "", nil, err
+		return access, nil, err
 	}
-	return server.DSN, server.Stop, nil
+	return server.Access, server.Stop, nil
+}
+
+// present refuses a folder in which there is no database to work on.
+func (s *settings) present() error {
+	if s.dsn == "" && !store.Present(s.databaseFolder()) {
+		return unusable(fmt.Errorf("%w (%s): name the right one with --var", store.ErrNoDatabase, s.folder))
+	}
+	return nil
 }
 
 // provider is the OpenID Connect provider of the settings, nil for none.

@@ -38,7 +38,7 @@ type server struct {
 func start(t *testing.T) *server {
 	t.Helper()
 	db, _ := store.Testing(t)
-	sealer, err := identity.LoadSealer(filepath.Join(t.TempDir(), "master.key"))
+	sealer, err := identity.NewSealer(filepath.Join(t.TempDir(), "master.key"))
 	if err != nil {
 		t.Fatal(err)
 	}

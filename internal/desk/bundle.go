@@ -151,6 +151,35 @@ func (d *Desk) Archive(ctx context.Context, view *View, site string, withKeys bo
 	return archive.Close()
 }
 
+// ErrWrongKey is returned when the secrets of the database are not sealed with the
+// master key that is there.
+var ErrWrongKey = errors.New("the secrets in the database were sealed with another master key")
+
+// CheckKey tries the master key on one sealed secret; held is false when there is
+// none.
+func CheckKey(ctx context.Context, s *store.Store, sealer *identity.Sealer) (held bool, err error) {
+	var key, site string
+	var sealed []byte
+	err = s.Snapshot(ctx, func(tx *store.Tx) error {
+		var err error
+		key, site, sealed, err = tx.Sealed()
+		return err
+	})
+	if errors.Is(err, ErrNotFound) {
+		return false, nil
+	} else if err != nil || sealer == nil {
+		return err == nil, err
+	}
+	purpose := keyPurpose(key, site)
+	if site == "" {
+		purpose = secretPurpose(key)
+	}
+	if _, err := sealer.Open(sealed, purpose); err != nil {
+		return true, ErrWrongKey
+	}
+	return true, nil
+}
+
 // Reseal seals with the present master key every secret that an older one
 // sealed, and returns how many.
 func (d *Desk) Reseal(ctx context.Context) (int, error) {

@@ -17,7 +17,7 @@ import (
 
 func sealer(t *testing.T) *identity.Sealer {
 	t.Helper()
-	s, err := identity.LoadSealer(filepath.Join(t.TempDir(), "master.key"))
+	s, err := identity.NewSealer(filepath.Join(t.TempDir(), "master.key"))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -4,9 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/mail"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"wideknot/internal/store"
 )
@@ -138,7 +139,7 @@ func (o *Office) UseLink(ctx context.Context, secret, email, name, password stri
 		if account, err = o.accountOfLink(tx, secret); err != nil {
 			return err
 		}
-		if email != "" && !strings.EqualFold(email, account.Email) {
+		if email != "" && normalEmail(email) != account.Email {
 			if account.Email != "administrator" {
 				return &Refused{Field: "email", Text: "the e-mail address of an invitation cannot be changed"}
 			}
@@ -149,8 +150,10 @@ func (o *Office) UseLink(ctx context.Context, secret, email, name, password stri
 				return ErrTaken
 			}
 		}
-		if name = strings.TrimSpace(name); name != "" {
-			account.Name = shorten(name, 200)
+		if name != "" {
+			if account.Name, err = parseName(name); err != nil {
+				return err
+			}
 		}
 		if err := checkPassword(password, account.Email); err != nil {
 			return err
@@ -159,12 +162,34 @@ func (o *Office) UseLink(ctx context.Context, secret, email, name, password stri
 		if err := tx.SaveAccount(&account); err != nil {
 			return err
 		}
-		if err := errors.Join(tx.DeleteLinks(account.ID), tx.DeleteSessions(account.ID, 0)); err != nil {
+		if err := o.endAll(tx, account.ID); err != nil {
 			return err
 		}
-		return Record(WithActor(ctx, as(ctx, account)), tx, o.now(), Act{Action: "account.password", Object: account.Email, After: "set by a one-time link"})
+		return o.recordAccount(WithActor(ctx, as(ctx, account)), tx, account, Act{Action: "account.password", After: "set by a one-time link"})
 	})
 	return account, err
+}
+
+// endAll ends everything by which somebody may be in as an account: its sessions,
+// tokens and links.
+func (o *Office) endAll(tx *store.Tx, account uint64) error {
+	_, err := tx.DeleteTokens(account)
+	return errors.Join(err, tx.DeleteLinks(account), tx.DeleteSessions(account, 0))
+}
+
+// recordAccount records what was done to an account, for administrators and for
+// the owners of every estate it is a member of.
+func (o *Office) recordAccount(ctx context.Context, tx *store.Tx, account store.Account, act Act) error {
+	act.Object = account.Email
+	if err := Record(ctx, tx, o.now(), act); err != nil {
+		return err
+	}
+	estates, err := tx.EstatesWith(account.ID)
+	for _, id := range estates {
+		act.Estate = id
+		err = errors.Join(err, Record(ctx, tx, o.now(), act))
+	}
+	return err
 }
 
 // as is the actor of a context, as an account that has just shown who it is.
@@ -174,23 +199,14 @@ func as(ctx context.Context, a store.Account) Actor {
 	return who
 }
 
-func parseEmail(email string) (string, error) {
-	email = strings.TrimSpace(email)
-	parsed, err := mail.ParseAddress(email)
-	if err != nil || parsed.Address != email || len(email) > 200 {
-		return "", &Refused{Field: "email", Text: fmt.Sprintf("%q is not an e-mail address", email)}
-	}
-	return email, nil
-}
-
 // AddDemoAccount makes an account with a password that everybody knows, for
 // the demo alone.
 func (o *Office) AddDemoAccount(ctx context.Context, email, name, password string, administrator bool) error {
 	return o.store.InTransaction(ctx, func(tx *store.Tx) error {
-		if _, err := tx.AccountOfEmail(email); err == nil {
+		if _, err := tx.AccountOfEmail(normalEmail(email)); err == nil {
 			return nil
 		}
-		account := &store.Account{Email: email, Name: name, Administrator: administrator, Password: hashPassword(password), CreatedAt: o.now()}
+		account := &store.Account{Email: normalEmail(email), Name: name, Administrator: administrator, Password: hashPassword(password), CreatedAt: o.now()}
 		if err := tx.AddAccount(account); err != nil || !administrator {
 			return err
 		}
@@ -222,6 +238,17 @@ func (o *Office) AddAccount(ctx context.Context, email, name string, administrat
 	return account, link, err
 }
 
+// parseName reads what somebody is called: up to 200 characters that can be seen.
+func parseName(name string) (string, error) {
+	name = strings.TrimSpace(name)
+	if utf8.RuneCountInString(name) > 200 || strings.ContainsFunc(name, func(r rune) bool { return !printable(r) }) {
+		return "", &Refused{Field: "name", Text: "a name has at most 200 characters, all of which can be seen"}
+	}
+	return name, nil
+}
+
+func printable(r rune) bool { return unicode.IsPrint(r) }
+
 func (o *Office) invite(ctx context.Context, tx *store.Tx, email, name string, administrator bool) (store.Account, string, error) {
 	email, err := parseEmail(email)
 	if err != nil {
@@ -235,7 +262,10 @@ func (o *Office) invite(ctx context.Context, tx *store.Tx, email, name string, a
 	if name = strings.TrimSpace(name); name == "" {
 		name, _, _ = strings.Cut(email, "@")
 	}
-	account := store.Account{Email: email, Name: shorten(name, 200), Administrator: administrator, CreatedAt: o.now()}
+	if name, err = parseName(name); err != nil {
+		return store.Account{}, "", err
+	}
+	account := store.Account{Email: email, Name: name, Administrator: administrator, CreatedAt: o.now()}
 	if err := tx.AddAccount(&account); err != nil {
 		return account, "", err
 	}
@@ -260,24 +290,24 @@ func (o *Office) NewLink(ctx context.Context, id uint64) (string, error) {
 		if link, err = o.link(tx, id); err != nil {
 			return err
 		}
-		return Record(ctx, tx, o.now(), Act{Action: "account.link", Object: account.Email})
+		return o.recordAccount(ctx, tx, account, Act{Action: "account.link"})
 	})
 	return link, err
 }
 
 // SetAccount closes an account or opens it again, and makes it an
-// administrator or takes that away. Closing ends its sessions; its tokens work
-// no more while it is closed.
+// administrator or takes that away. Closing ends its sessions, tokens and links;
+// a reopened account starts without them.
 func (o *Office) SetAccount(ctx context.Context, id uint64, closed, administrator bool) (store.Account, error) {
 	var account store.Account
 	err := o.store.InTransaction(ctx, func(tx *store.Tx) error {
-		accounts, err := tx.Accounts()
+		administrators, err := tx.Administrators()
 		if err != nil {
 			return err
 		}
 		others := false
-		for _, a := range accounts {
-			others = others || a.ID != id && a.Administrator && a.ClosedAt == nil && (a.Password != "" || a.Subject != nil)
+		for _, a := range administrators {
+			others = others || a.ID != id && a.ClosedAt == nil && (a.Password != "" || a.Subject != nil)
 		}
 		if account, err = tx.Account(id, true); err != nil {
 			return err
@@ -291,7 +321,7 @@ func (o *Office) SetAccount(ctx context.Context, id uint64, closed, administrato
 		case closed && account.ClosedAt == nil:
 			now := o.now()
 			account.ClosedAt = &now
-			if err := tx.DeleteSessions(id, 0); err != nil {
+			if err := o.endAll(tx, id); err != nil {
 				return err
 			}
 		case !closed:
@@ -300,7 +330,7 @@ func (o *Office) SetAccount(ctx context.Context, id uint64, closed, administrato
 		if err := tx.SaveAccount(&account); err != nil {
 			return err
 		}
-		return Record(ctx, tx, o.now(), Act{Action: "account.set", Object: account.Email, Before: before, After: stateOf(account)})
+		return o.recordAccount(ctx, tx, account, Act{Action: "account.set", Before: before, After: stateOf(account)})
 	})
 	return account, err
 }
@@ -309,28 +339,49 @@ func stateOf(a store.Account) map[string]any {
 	return map[string]any{"administrator": a.Administrator, "closed": a.ClosedAt != nil}
 }
 
-// SetPassword changes the password of who asks, who must know the present one.
-// All its other sessions end.
+// freshFor is how long after signing in an account without password may be given
+// one: who sits down at somebody's open browser must not take the account over.
+const freshFor = 10 * time.Minute
+
+// SetPassword changes the password of who asks, who must know the present one, or
+// where there is none must have signed in just now. All its other sessions end,
+// and all its tokens.
 func (o *Office) SetPassword(ctx context.Context, now, next string) error {
 	who := ActorOf(ctx)
-	var wrong bool
+	var account store.Account
 	err := o.store.InTransaction(ctx, func(tx *store.Tx) error {
-		account, err := tx.Account(who.Account, true)
+		var err error
+		if account, err = tx.Account(who.Account, false); err != nil {
+			return err
+		}
+		if account.Password != "" {
+			return o.try(tx, brakes(account.ID, "", who.Origin))
+		}
+		return o.fresh(tx, who)
+	})
+	if err != nil {
+		return err
+	}
+	if account.Password != "" && !passwordFits(account.Password, now) {
+		return &Refused{Field: "now", Text: "this is not the current password"}
+	}
+	if err := checkPassword(next, account.Email); err != nil {
+		return err
+	}
+	hash := hashPassword(next)
+	return o.store.InTransaction(ctx, func(tx *store.Tx) error {
+		current, err := tx.Account(who.Account, true)
 		if err != nil {
 			return err
 		}
-		bs := brakes(account.Email, who.Origin)
-		if err := o.held(tx, bs); err != nil {
+		if current.Password != account.Password || current.ClosedAt != nil {
+			return &Refused{Field: "now", Text: "the password was changed meanwhile; sign in again"}
+		}
+		current.Password = hash
+		if err := tx.SaveAccount(&current); err != nil {
 			return err
 		}
-		if wrong = account.Password != "" && !passwordFits(account.Password, now); wrong {
-			return o.failed(tx, bs)
-		}
-		if err := checkPassword(next, account.Email); err != nil {
-			return err
-		}
-		account.Password = hashPassword(next)
-		if err := tx.SaveAccount(&account); err != nil {
+		if err := o.succeeded(tx, brakes(account.ID, "", who.Origin)); err != nil {
 			return err
 		}
 		sessions, err := tx.Sessions(account.ID)
@@ -345,12 +396,26 @@ func (o *Office) SetPassword(ctx context.Context, now, next string) error {
 				return err
 			}
 		}
-		return Record(ctx, tx, o.now(), Act{Action: "account.password", Object: account.Email, After: "changed"})
+		ended, err := tx.DeleteTokens(account.ID)
+		if err := errors.Join(err, tx.DeleteLinks(account.ID)); err != nil {
+			return err
+		}
+		return o.recordAccount(ctx, tx, current, Act{Action: "account.password", After: fmt.Sprintf("changed; %d tokens ended", ended)})
 	})
-	if err == nil && wrong {
-		return &Refused{Field: "now", Text: "this is not the present password"}
+}
+
+// fresh refuses a session that was opened a while ago.
+func (o *Office) fresh(tx *store.Tx, who Actor) error {
+	sessions, err := tx.Sessions(who.Account)
+	if err != nil {
+		return err
 	}
-	return err
+	for _, s := range sessions {
+		if s.ID == who.Session && o.now().Sub(s.CreatedAt) < freshFor {
+			return nil
+		}
+	}
+	return &Refused{Field: "now", Text: "this account has no password yet; to set one, sign out, sign in again, and come back within ten minutes, or ask an administrator for a link"}
 }
 
 // AsDemo returns a context in which an account of the demo asks.
@@ -358,7 +423,7 @@ func (o *Office) AsDemo(ctx context.Context, email string) (context.Context, err
 	var account store.Account
 	err := o.store.Snapshot(ctx, func(tx *store.Tx) error {
 		var err error
-		account, err = tx.AccountOfEmail(email)
+		account, err = tx.AccountOfEmail(normalEmail(email))
 		return err
 	})
 	return WithActor(ctx, as(ctx, account)), err

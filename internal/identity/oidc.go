@@ -7,12 +7,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
+	"regexp"
 	"strings"
-	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/coreos/go-oidc/v3/oidc"
 	"golang.org/x/oauth2"
+	"golang.org/x/sync/singleflight"
 
 	"wideknot/internal/store"
 )
@@ -24,8 +27,24 @@ type Provider struct {
 	Name                           string // how its button is called
 	Redirect                       string // our address that it sends people back to
 
-	mu       sync.Mutex
-	provider *oidc.Provider
+	asking   singleflight.Group
+	provider atomic.Pointer[oidc.Provider]
+}
+
+// providerFor is how long the provider has for an answer.
+const providerFor = 5 * time.Second
+
+// client asks the provider: with a time-out, and without more than an answer.
+var client = &http.Client{Timeout: providerFor, Transport: limited{http.DefaultTransport}}
+
+type limited struct{ http.RoundTripper }
+
+func (l limited) RoundTrip(r *http.Request) (*http.Response, error) {
+	answer, err := l.RoundTripper.RoundTrip(r)
+	if err == nil {
+		answer.Body = http.MaxBytesReader(nil, answer.Body, 1<<20)
+	}
+	return answer, err
 }
 
 // A Journey is what must be kept, sealed, while someone is at the provider.
@@ -36,17 +55,28 @@ type Journey struct {
 
 const journeyFor = 10 * time.Minute
 
+// discovered returns the provider's addresses, asked for once for all that wait.
 func (p *Provider) discovered(ctx context.Context) (*oidc.Provider, error) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.provider == nil {
-		found, err := oidc.NewProvider(context.WithoutCancel(ctx), p.Issuer)
+	if known := p.provider.Load(); known != nil {
+		return known, nil
+	}
+	asked := p.asking.DoChan("", func() (any, error) {
+		found, err := oidc.NewProvider(oidc.ClientContext(context.Background(), client), p.Issuer)
 		if err != nil {
 			return nil, fmt.Errorf("asking %s for its addresses: %w", p.Issuer, err)
 		}
-		p.provider = found
+		p.provider.Store(found)
+		return found, nil
+	})
+	select {
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case answer := <-asked:
+		if answer.Err != nil {
+			return nil, answer.Err
+		}
+		return answer.Val.(*oidc.Provider), nil
 	}
-	return p.provider, nil
 }
 
 func (p *Provider) config(found *oidc.Provider) *oauth2.Config {
@@ -56,14 +86,18 @@ func (p *Provider) config(found *oidc.Provider) *oauth2.Config {
 	}
 }
 
+// ownPlace is a path of ours: nothing that a browser would take for another host,
+// or leave out on the way there.
+var ownPlace = regexp.MustCompile(`^/[A-Za-z0-9_.~%/-]*(\?[A-Za-z0-9_.~%=&+,:@/-]*)?$`)
+
 // Depart returns where to send someone to sign in, and what to keep meanwhile.
 func (o *Office) Depart(ctx context.Context, p *Provider, seal *Sealer, to string) (address, journey string, err error) {
 	found, err := p.discovered(ctx)
 	if err != nil {
 		return "", "", err
 	}
-	if !strings.HasPrefix(to, "/") || strings.HasPrefix(to, "//") || strings.Contains(to, "\\") {
-		to = "/" // only places of our own
+	if !ownPlace.MatchString(to) || strings.HasPrefix(to, "//") || strings.HasPrefix(to, "/api/") {
+		to = "/"
 	}
 	j := Journey{State: rand.Text(), Nonce: rand.Text(), Verifier: oauth2.GenerateVerifier(), To: to, Expires: o.now().Add(journeyFor)}
 	text, err := json.Marshal(j)
@@ -95,6 +129,7 @@ func (o *Office) Arrive(ctx context.Context, p *Provider, seal *Sealer, journey,
 	if err != nil {
 		return "", "", err
 	}
+	ctx = oidc.ClientContext(ctx, client)
 	tokens, err := p.config(found).Exchange(ctx, code, oauth2.VerifierOption(j.Verifier))
 	if err != nil {
 		return "", "", fmt.Errorf("%w (%s would not take its own answer back)", ErrJourney, p.Name)
@@ -104,29 +139,34 @@ func (o *Office) Arrive(ctx context.Context, p *Provider, seal *Sealer, journey,
 	if err != nil || token.Nonce != j.Nonce {
 		return "", "", fmt.Errorf("%w (the identity is not %s's for this sign-in)", ErrJourney, p.Name)
 	}
-	var claims struct {
-		Email    string `json:"email"`
-		Verified bool   `json:"email_verified"`
+	if token.Subject == "" || len(token.Subject) > 255 || len(token.Issuer) > 255 {
+		return "", "", &Refused{Field: "email", Text: p.Name + " does not say who you are"}
 	}
-	if err := token.Claims(&claims); err != nil {
-		return "", "", fmt.Errorf("reading who it is: %w", err)
+	email, err := verifiedEmail(token)
+	if err != nil {
+		return "", "", &Refused{Field: "email", Text: p.Name + " " + err.Error()}
 	}
 	err = o.store.InTransaction(ctx, func(tx *store.Tx) error {
 		account, err := tx.AccountOfSubject(token.Issuer, token.Subject)
 		if errors.Is(err, store.ErrNotFound) {
-			if !claims.Verified {
+			if email == "" {
 				return &Refused{Field: "email", Text: p.Name + " does not say that your e-mail address is verified, so no account can be found by it"}
 			}
-			if account, err = tx.AccountOfEmail(claims.Email); errors.Is(err, store.ErrNotFound) || err == nil && account.Subject != nil {
-				return &Refused{Field: "email", Text: fmt.Sprintf("there is no account for %s; ask an administrator, or an owner of an estate, to add it", claims.Email)}
+			if account, err = tx.AccountOfEmail(email); errors.Is(err, store.ErrNotFound) || err == nil && account.Subject != nil {
+				return &Refused{Field: "email", Text: fmt.Sprintf("there is no account for %s; ask an administrator, or an owner of an estate, to add it", shorten(email, 200))}
 			} else if err != nil {
 				return err
 			}
-			account.Issuer, account.Subject = token.Issuer, &token.Subject
-			if err := tx.SaveAccount(&account); err != nil {
+			if account, err = tx.Account(account.ID, true); err != nil {
 				return err
 			}
-			if err := Record(WithActor(ctx, as(ctx, account)), tx, o.now(), Act{Action: "account.subject", Object: account.Email, After: token.Issuer}); err != nil {
+			// From now on the provider says who this is; whatever got in before does no
+			// longer, for it may have been somebody else's.
+			account.Issuer, account.Subject, account.Password = token.Issuer, &token.Subject, ""
+			if err := errors.Join(tx.SaveAccount(&account), o.endAll(tx, account.ID)); err != nil {
+				return err
+			}
+			if err := o.recordAccount(WithActor(ctx, as(ctx, account)), tx, account, Act{Action: "account.subject", After: token.Issuer}); err != nil {
 				return err
 			}
 		} else if err != nil {
@@ -139,4 +179,26 @@ func (o *Office) Arrive(ctx context.Context, p *Provider, seal *Sealer, journey,
 		return err
 	})
 	return secret, j.To, err
+}
+
+// verifiedEmail reads the e-mail address of an identity; it is empty when there is
+// none that was verified. What has another form than OpenID Connect gives it
+// (section 5.1) is refused, never guessed.
+func verifiedEmail(token *oidc.IDToken) (string, error) {
+	var claims map[string]any
+	if err := token.Claims(&claims); err != nil {
+		return "", errors.New("says who you are in a form that is not readable")
+	}
+	email, isText := claims["email"].(string)
+	if claims["email"] != nil && !isText {
+		return "", errors.New("gives your e-mail address as something that is no text")
+	}
+	verified, isBool := claims["email_verified"].(bool)
+	if claims["email_verified"] != nil && !isBool {
+		return "", errors.New("says as something other than true or false whether your e-mail address is verified")
+	}
+	if !verified {
+		return "", nil
+	}
+	return normalEmail(email), nil
 }

@@ -91,7 +91,7 @@ func (p *standIn) sign(t *testing.T) string {
 func TestSignInWithAProvider(t *testing.T) {
 	o, c, admin := office(t)
 	c.at = time.Now() // as the provider's clock
-	seal, err := LoadSealer(filepath.Join(t.TempDir(), "master.key"))
+	seal, err := NewSealer(filepath.Join(t.TempDir(), "master.key"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -132,7 +132,7 @@ func TestSignInWithAProvider(t *testing.T) {
 		t.Error(err)
 	}
 
-	other, _ := LoadSealer(filepath.Join(t.TempDir(), "other.key"))
+	other, _ := NewSealer(filepath.Join(t.TempDir(), "other.key"))
 	for name, trick := range map[string]func() error{
 		"another state": func() error {
 			_, journey := depart("/")

@@ -85,7 +85,10 @@ func (o *Office) SetMember(ctx context.Context, estate uint64, email string, rol
 	}
 	err = o.store.InTransaction(ctx, func(tx *store.Tx) error {
 		link = ""
-		account, err := tx.AccountOfEmail(email)
+		if err := tx.LockEstate(estate); err != nil {
+			return err
+		}
+		account, err := tx.AccountOfEmail(normalEmail(email))
 		if errors.Is(err, store.ErrNotFound) {
 			account, link, err = o.invite(ctx, tx, email, "", false)
 		}
@@ -110,6 +113,9 @@ func (o *Office) SetMember(ctx context.Context, estate uint64, email string, rol
 // DeleteMember takes an account's role in an estate away.
 func (o *Office) DeleteMember(ctx context.Context, estate, account uint64) error {
 	return o.store.InTransaction(ctx, func(tx *store.Tx) error {
+		if err := tx.LockEstate(estate); err != nil {
+			return err
+		}
 		m, err := tx.Member(estate, account)
 		if err != nil {
 			return err

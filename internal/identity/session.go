@@ -12,17 +12,18 @@ import (
 // SignIn opens a session for who knows the password, and returns its secret.
 func (o *Office) SignIn(ctx context.Context, email, password, agent string) (secret string, err error) {
 	who := ActorOf(ctx)
-	bs := brakes(email, who.Origin)
+	email = normalEmail(email)
 	var account store.Account
+	var bs []brake
 	err = o.store.InTransaction(ctx, func(tx *store.Tx) error {
-		if err := o.held(tx, bs); err != nil {
-			return err
-		}
 		account, err = tx.AccountOfEmail(email)
 		if errors.Is(err, store.ErrNotFound) {
 			account, err = store.Account{}, nil
+		} else if err != nil {
+			return err
 		}
-		return err
+		bs = brakes(account.ID, email, who.Origin)
+		return o.try(tx, bs)
 	})
 	if err != nil {
 		return "", err
@@ -30,10 +31,14 @@ func (o *Office) SignIn(ctx context.Context, email, password, agent string) (sec
 	fits := passwordFits(account.Password, password) && account.ClosedAt == nil // outside any transaction: it takes long
 	err = o.store.InTransaction(ctx, func(tx *store.Tx) error {
 		if !fits {
-			if err := o.failed(tx, bs); err != nil {
-				return err
-			}
 			return Record(ctx, tx, o.now(), Act{Action: "session.refused", Object: shorten(email, 200)})
+		}
+		now, err := tx.Account(account.ID, true)
+		if err != nil {
+			return err
+		}
+		if now.Password != account.Password || now.ClosedAt != nil {
+			return ErrSignIn // changed while the password was looked at
 		}
 		if err := o.succeeded(tx, bs); err != nil {
 			return err

@@ -15,7 +15,9 @@ import (
 // account from all places together after 100. The pause doubles with each
 // further failure up to its limit; so guessing is hopeless, and whoever knows
 // the password gets in, at the latest after the limit. Failures are forgotten
-// after an hour without another, and by signing in.
+// after an hour without another, and by signing in. A try counts as a failure
+// before it is looked at, so that many at once are no more than one after the
+// other; succeeding takes that back.
 const forgetAfter = time.Hour
 
 type brake struct {
@@ -25,13 +27,18 @@ type brake struct {
 	own   bool // forgotten when the sign-in succeeds
 }
 
-func brakes(email, address string) []brake {
-	email, network := strings.ToLower(email), networkOf(address)
+// brakes are those of an account, or where there is none of what was typed in
+// place of one, however it is spelled.
+func brakes(account uint64, email, address string) []brake {
+	whom, network := "email "+normalEmail(email), networkOf(address)
+	if account != 0 {
+		whom = fmt.Sprint("account ", account)
+	}
 	key := func(parts ...string) [32]byte { return sha256.Sum256([]byte(strings.Join(parts, "\x00"))) }
 	return []brake{
-		{key("both", email, network), 5, 15 * time.Minute, true},
+		{key("both", whom, network), 5, 15 * time.Minute, true},
 		{key("place", network), 30, 15 * time.Minute, false},
-		{key("account", email), 100, 30 * time.Second, true},
+		{key("account", whom), 100, 30 * time.Second, true},
 	}
 }
 
@@ -64,39 +71,46 @@ func (b brake) pause(failures int) time.Duration {
 	return min(time.Second<<min(over, 20), b.limit)
 }
 
-func (o *Office) held(tx *store.Tx, bs []brake) error {
+// try counts a try under all brakes, or refuses it as too early.
+func (o *Office) try(tx *store.Tx, bs []brake) error {
+	now := o.now()
+	// What a clock that was set back has in its future counts no more.
+	if err := tx.FadeFailures(now.Add(-forgetAfter), now.Add(time.Minute)); err != nil {
+		return err
+	}
 	var wait time.Duration
-	for _, b := range bs {
-		f, err := tx.FailuresUnder(b.key[:])
-		if err != nil {
+	rows := make([]store.Failure, len(bs))
+	for i, b := range bs {
+		var err error
+		if rows[i], err = tx.FailuresUnder(b.key[:], now); err != nil {
 			return err
 		}
-		if now := o.now(); now.Sub(f.At) < forgetAfter {
-			wait = max(wait, f.At.Add(b.pause(f.Count)).Sub(now))
-		}
+		wait = max(wait, rows[i].At.Add(b.pause(rows[i].Count)).Sub(now))
 	}
 	if wait > 0 {
 		return &TooFast{wait.Round(time.Second) + time.Second}
 	}
-	return nil
-}
-
-func (o *Office) failed(tx *store.Tx, bs []brake) error {
-	now := o.now()
-	for _, b := range bs {
-		if err := tx.CountFailure(b.key[:], now, now.Add(-forgetAfter)); err != nil {
+	for _, row := range rows {
+		row.Count, row.At = row.Count+1, now
+		if err := tx.SetFailures(row); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+// succeeded takes back what try counted, and forgets the account's own failures.
 func (o *Office) succeeded(tx *store.Tx, bs []brake) error {
 	for _, b := range bs {
-		if !b.own {
-			continue
+		row, err := tx.FailuresUnder(b.key[:], o.now())
+		if err != nil {
+			return err
 		}
-		if err := tx.ForgetFailures(b.key[:]); err != nil {
+		row.Count = max(0, row.Count-1)
+		if b.own {
+			row.Count = 0
+		}
+		if err := tx.SetFailures(row); err != nil {
 			return err
 		}
 	}

@@ -2,163 +2,113 @@ package store
 
 import (
 	"archive/zip"
+	"bufio"
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
-	"net"
-	"os"
-	"os/exec"
-	"path/filepath"
-	"strings"
+	"slices"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
 )
 
-// A backup is a zip file of two entries: what it is, and the rows as SQL. Its
-// tables are made by migrating an empty database to the version it names.
+// A backup is a zip file: what it is, then one entry a table with its rows as
+// lines of JSON, the first of them the names of its columns, and at the end an
+// authenticator over all that comes before. It holds data alone: what a restore
+// does with it is said by this program, not by the file.
 const (
-	manifestName = "backup.json"
-	rowsName     = "rows.sql"
+	manifestName  = "backup.json"
+	tableEnd      = ".jsonl"
+	signatureName = "authenticator"
+	backupFormat  = 2
 )
 
 // Manifest says what a backup is.
 type Manifest struct {
-	Backup  int       `json:"wideknot_backup"` // 1
+	Backup  int       `json:"wideknot_backup"`
 	Made    time.Time `json:"made"`
 	Version int64     `json:"version"` // of the tables
 }
 
-// transient tables hold what is of no use later: who is signed in, or there.
-var transient = []string{"sessions", "links", "failures", "presence"}
+// kept are the tables that a backup holds, each after those it refers to. Who is
+// signed in, or there, and who failed to sign in, is of no use later.
+var (
+	kept      = []string{"estates", "drafts", "parts", "edits", "releases", "site_keys", "estate_secrets", "accounts", "members", "tokens", "audit"}
+	transient = []string{"sessions", "links", "failures", "presence"}
+)
 
-// Backup writes all that the database holds, as it is at one moment, while
-// others go on working. Secrets in it stay sealed.
-func Backup(ctx context.Context, dsn string, w io.Writer) error {
-	s, err := Connect(ctx, dsn)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	version, _, err := s.Version(ctx)
-	if err != nil {
-		return fmt.Errorf("reading the version of the tables: %w", err)
-	}
-	archive := zip.NewWriter(w)
-	entry, err := archive.Create(manifestName)
-	if err != nil {
-		return err
-	}
-	if err := json.NewEncoder(entry).Encode(Manifest{1, time.Now().UTC(), version}); err != nil {
-		return fmt.Errorf("writing the backup: %w", err)
-	}
-	if entry, err = archive.Create(rowsName); err != nil {
-		return err
-	}
-	arguments := []string{
-		"--single-transaction", "--no-create-info", "--skip-triggers", "--complete-insert", "--skip-add-locks", "--skip-comments",
-		"--hex-blob", "--no-tablespaces", "--max-allowed-packet=256M", "--default-character-set=utf8mb4",
-	}
-	name, err := databaseOf(dsn)
-	if err != nil {
-		return err
-	}
-	for _, table := range append([]string{"goose_db_version"}, transient...) {
-		arguments = append(arguments, "--ignore-table="+name+"."+table)
-	}
-	if err := client(ctx, "mariadb-dump", dsn, nil, entry, append(arguments, name)...); err != nil {
-		return fmt.Errorf("backing up: %w", err)
-	}
-	if err := archive.Close(); err != nil {
-		return fmt.Errorf("writing the backup: %w", err)
-	}
-	return nil
+// An Authenticator makes the codes that tell a backup of ours from any other
+// file: the first for what is written now, each of them for what is read.
+type Authenticator func() []hash.Hash
+
+// column is one of a table; binary values are written in base64.
+type column struct {
+	name   string
+	binary bool
 }
 
-// ErrNotEmpty is returned for restoring over what is there.
-var ErrNotEmpty = errors.New("the database is not empty")
+func (t *table) names() []string {
+	out := make([]string, len(t.columns))
+	for i, c := range t.columns {
+		out[i] = c.name
+	}
+	return out
+}
 
-// Restore loads a backup into an empty database, or with replace into one
-// whose contents are lost, and migrates it to the present version.
-func Restore(ctx context.Context, dsn string, from io.ReaderAt, size int64, replace bool) (Manifest, error) {
-	var m Manifest
-	archive, err := zip.NewReader(from, size)
+type table struct {
+	name    string
+	columns []column
+}
+
+// form reads which columns a table has.
+func form(ctx context.Context, q queryer, database, name string) (*table, error) {
+	rows, err := q.QueryContext(ctx, "SELECT column_name, data_type FROM information_schema.columns WHERE table_schema = ? AND table_name = ? ORDER BY ordinal_position", database, name)
 	if err != nil {
-		return m, fmt.Errorf("this is no backup, or a damaged one: %w", err)
-	}
-	entry, err := archive.Open(manifestName)
-	if err != nil {
-		return m, fmt.Errorf("this is no backup: %w", err)
-	}
-	defer entry.Close()
-	if err := json.NewDecoder(entry).Decode(&m); err != nil || m.Backup != 1 {
-		return m, fmt.Errorf("this is no backup that this program knows (%v)", err)
-	}
-	if err := intact(archive); err != nil {
-		return m, err
-	}
-	s, err := Connect(ctx, dsn)
-	if err != nil {
-		return m, err
-	}
-	defer s.Close()
-	now, latest, err := s.Version(ctx)
-	if err != nil {
-		return m, err
-	}
-	if m.Version > latest {
-		return m, fmt.Errorf("the backup has tables of version %d, newer than this program knows (%d)", m.Version, latest)
-	}
-	if now > 0 {
-		empty, err := s.empty(ctx)
-		if err != nil {
-			return m, err
-		}
-		if !empty && !replace {
-			return m, ErrNotEmpty
-		}
-		if err := s.Migrate(ctx, 0); err != nil {
-			return m, err
-		}
-	}
-	if err := s.Migrate(ctx, m.Version); err != nil {
-		return m, err
-	}
-	rows, err := archive.Open(rowsName)
-	if err != nil {
-		return m, err
+		return nil, err
 	}
 	defer rows.Close()
-	name, err := databaseOf(dsn)
-	if err != nil {
-		return m, err
+	t := &table{name: name}
+	for rows.Next() {
+		var c column
+		var kind string
+		if err := rows.Scan(&c.name, &kind); err != nil {
+			return nil, err
+		}
+		c.binary = slices.Contains([]string{"binary", "varbinary", "blob", "longblob"}, kind)
+		t.columns = append(t.columns, c)
 	}
-	if err := client(ctx, "mariadb", dsn, rows, nil, "--max-allowed-packet=256M", "--default-character-set=utf8mb4", name); err != nil {
-		return m, fmt.Errorf("restoring: %w; the database now holds a part of the backup, restore again with --replace", err)
-	}
-	return m, s.Migrate(ctx, Latest)
+	return t, rows.Err()
 }
 
-// intact reads a backup to its end before anything is done with it: the
-// checksums tell whether it is whole.
-func intact(archive *zip.Reader) error {
-	rows, err := archive.Open(rowsName)
-	if err != nil {
-		return fmt.Errorf("the backup is not whole: %w", err)
-	}
-	defer rows.Close()
-	if _, err := io.Copy(io.Discard, rows); err != nil {
-		return fmt.Errorf("the backup is damaged: %w", err)
-	}
-	return nil
+type queryer interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
 }
 
-func (s *Store) empty(ctx context.Context) (bool, error) {
-	var n int64
-	err := s.db.WithContext(ctx).Model(&Estate{}).Count(&n).Error
-	return n == 0, err
+// plainPool connects without reading times and numbers: what is in a column goes
+// into a backup, and back, as text.
+func plainPool(dsn string) (*sql.DB, error) {
+	config, err := mysql.ParseDSN(dsn)
+	if err != nil {
+		return nil, fmt.Errorf("reading the database address: %w", err)
+	}
+	config.ParseTime, config.MultiStatements, config.MaxAllowedPacket = false, false, 0
+	return sql.Open("mysql", config.FormatDSN())
+}
+
+// dsnOf names another database of the same server.
+func dsnOf(dsn, database string) (string, error) {
+	config, err := mysql.ParseDSN(dsn)
+	if err != nil {
+		return "", fmt.Errorf("reading the database address: %w", err)
+	}
+	config.DBName = database
+	return config.FormatDSN(), nil
 }
 
 func databaseOf(dsn string) (string, error) {
@@ -169,45 +119,166 @@ func databaseOf(dsn string) (string, error) {
 	return config.DBName, nil
 }
 
-// client runs one of MariaDB's own programs. The password goes by a file that
-// only this user can read, never by the command line.
-func client(ctx context.Context, program, dsn string, in io.Reader, out io.Writer, arguments ...string) error {
-	path, err := find(program)
+// Backup writes all that the database holds, as it is at one moment, while
+// others go on working. Secrets in it stay sealed.
+func Backup(ctx context.Context, dsn string, sign Authenticator, w io.Writer) error {
+	s, err := Connect(ctx, dsn)
 	if err != nil {
 		return err
 	}
-	config, err := mysql.ParseDSN(dsn)
-	if err != nil {
-		return fmt.Errorf("reading the database address: %w", err)
+	version, latest, err := s.Version(ctx)
+	s.Close()
+	switch {
+	case err != nil:
+		return fmt.Errorf("reading the version of the tables: %w", err)
+	case version == 0:
+		return fmt.Errorf("%w: nothing was ever stored in it", ErrNoDatabase)
+	case version > latest:
+		return fmt.Errorf("the tables are of version %d, newer than this program knows (%d)", version, latest)
 	}
-	folder, err := os.MkdirTemp("", "wideknot-")
+	database, err := databaseOf(dsn)
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(folder)
-	options := []string{"[client]", "user=" + quoted(config.User), "password=" + quoted(config.Passwd)}
-	if config.Net == "unix" {
-		options = append(options, "socket="+quoted(config.Addr))
-	} else {
-		host, port, err := net.SplitHostPort(config.Addr)
+	pool, err := plainPool(dsn)
+	if err != nil {
+		return err
+	}
+	defer pool.Close()
+	tx, err := pool.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // it changed nothing
+	archive := zip.NewWriter(w)
+	code := sign()[0]
+	// Each entry goes into the code by its name and its hash.
+	entry := func(name string, write func(io.Writer) error) error {
+		e, err := archive.Create(name)
 		if err != nil {
-			return fmt.Errorf("reading the database address: %w", err)
+			return err
 		}
-		options = append(options, "host="+quoted(host), "port="+port, "protocol=tcp")
-	}
-	file := filepath.Join(folder, "client.cnf")
-	if err := os.WriteFile(file, []byte(strings.Join(options, "\n")+"\n"), 0o600); err != nil {
+		sum := sha256.New()
+		err = write(io.MultiWriter(e, sum))
+		fmt.Fprintf(code, "%q %x\n", name, sum.Sum(nil))
 		return err
 	}
-	command := exec.CommandContext(ctx, path, append([]string{"--defaults-file=" + file}, arguments...)...)
-	var complaint strings.Builder
-	command.Stdin, command.Stdout, command.Stderr = in, out, &complaint
-	if err := command.Run(); err != nil {
-		return fmt.Errorf("%s: %w: %s", program, err, strings.TrimSpace(complaint.String()))
+	err = entry(manifestName, func(w io.Writer) error {
+		return json.NewEncoder(w).Encode(Manifest{backupFormat, time.Now().UTC(), version})
+	})
+	if err != nil {
+		return fmt.Errorf("writing the backup: %w", err)
+	}
+	for _, name := range kept {
+		t, err := form(ctx, tx, database, name)
+		if err != nil {
+			return fmt.Errorf("reading the form of %s: %w", name, err)
+		}
+		if len(t.columns) == 0 {
+			continue // a table of a later version
+		}
+		if err := entry(name+tableEnd, func(w io.Writer) error { return t.write(ctx, tx, w) }); err != nil {
+			return fmt.Errorf("backing up %s: %w", name, err)
+		}
+	}
+	signature, err := archive.Create(signatureName)
+	if err == nil {
+		_, err = signature.Write(code.Sum(nil))
+	}
+	if err := errors.Join(err, archive.Close()); err != nil {
+		return fmt.Errorf("writing the backup: %w", err)
 	}
 	return nil
 }
 
-func quoted(s string) string {
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
+// write writes a table's rows as lines of JSON.
+func (t *table) write(ctx context.Context, q queryer, w io.Writer) error {
+	lines := bufio.NewWriter(w)
+	encoder := json.NewEncoder(lines)
+	encoder.SetEscapeHTML(false)
+	if err := encoder.Encode(t.names()); err != nil {
+		return err
+	}
+	rows, err := q.QueryContext(ctx, "SELECT "+t.list()+" FROM "+quotedName(t.name))
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	raw, into, line := make([]sql.RawBytes, len(t.columns)), make([]any, len(t.columns)), make([]any, len(t.columns))
+	for i := range raw {
+		into[i] = &raw[i]
+	}
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		for i, value := range raw {
+			switch {
+			case value == nil:
+				line[i] = nil
+			case t.columns[i].binary:
+				line[i] = []byte(value) // JSON has it in base64
+			default:
+				line[i] = string(value)
+			}
+		}
+		if err := encoder.Encode(line); err != nil {
+			return err
+		}
+	}
+	return errors.Join(rows.Err(), lines.Flush())
 }
+
+// list names the columns in a statement.
+func (t *table) list() string {
+	out := ""
+	for i, c := range t.columns {
+		if i > 0 {
+			out += ", "
+		}
+		out += quotedName(c.name)
+	}
+	return out
+}
+
+// genuine reads a backup to its end before anything is done with it, and says
+// whether it is whole and was made under one of our keys.
+func genuine(archive *zip.Reader, sign Authenticator) error {
+	codes := sign()
+	var signature []byte
+	seen := map[string]bool{}
+	for i, f := range archive.File {
+		r, err := f.Open()
+		if err != nil {
+			return fmt.Errorf("the backup is damaged: %w", err)
+		}
+		if seen[f.Name] {
+			r.Close()
+			return fmt.Errorf("the backup has two entries %q", f.Name)
+		}
+		seen[f.Name] = true
+		if f.Name == signatureName && i == len(archive.File)-1 {
+			signature, err = io.ReadAll(io.LimitReader(r, 1024))
+		} else {
+			sum := sha256.New()
+			_, err = io.Copy(sum, r)
+			for _, code := range codes {
+				fmt.Fprintf(code, "%q %x\n", f.Name, sum.Sum(nil))
+			}
+		}
+		r.Close()
+		if err != nil {
+			return fmt.Errorf("the backup is damaged: %w", err)
+		}
+	}
+	for _, code := range codes {
+		if hmac.Equal(code.Sum(nil), signature) {
+			return nil
+		}
+	}
+	return ErrForeign
+}
+
+// ErrForeign is returned for a backup that was made under another master key, or
+// by something else, or was changed since.
+var ErrForeign = errors.New("the backup was not made with this master key, or was changed since")

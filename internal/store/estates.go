@@ -78,6 +78,7 @@ type Edit struct {
 	Author     string
 	Label      string
 	Request    *string
+	Digest     []byte // SHA-256 of what the request asked for
 	Undone     bool
 	Dropped    bool
 	FormerBase uint64 // the draft's base before and after it
@@ -96,6 +97,7 @@ type Release struct {
 	Message  string
 	Reason   string
 	Request  *string
+	Digest   []byte
 	Document string
 }
 
@@ -127,6 +129,13 @@ func locked(db *gorm.DB, lock bool) *gorm.DB {
 func (t *Tx) Estate(key string, lock bool) (Estate, error) {
 	var row Estate
 	return row, found(locked(t.db, lock).Where("`key` = ?", key).Take(&row))
+}
+
+// LockEstate keeps others from changing who is in an estate, and from releasing in
+// it, until the transaction ends.
+func (t *Tx) LockEstate(id uint64) error {
+	var row Estate
+	return found(locked(t.db, true).Where("id = ?", id).Take(&row))
 }
 
 // AddEstate stores a new estate and gives it its ID.
@@ -277,6 +286,20 @@ func (t *Tx) EstateSecret(estate uint64) (EstateSecret, error) {
 // AddEstateSecret stores the secret of an estate, once.
 func (t *Tx) AddEstateSecret(row *EstateSecret) error {
 	return t.db.Clauses(clause.OnConflict{DoNothing: true}).Create(row).Error
+}
+
+// Sealed returns one sealed secret of the database with the estate and site it
+// belongs to; site is empty for an estate's own. There may be none.
+func (t *Tx) Sealed() (estate, site string, sealed []byte, err error) {
+	var row struct {
+		Key, Site string
+		Sealed    []byte
+	}
+	err = found(t.db.Table("site_keys").Select("estates.`key`, site_keys.site, site_keys.sealed").Joins("JOIN estates ON estates.id = site_keys.estate_id").Limit(1).Take(&row))
+	if errors.Is(err, ErrNotFound) {
+		err = found(t.db.Table("estate_secrets").Select("estates.`key`, estate_secrets.sealed").Joins("JOIN estates ON estates.id = estate_secrets.estate_id").Limit(1).Take(&row))
+	}
+	return row.Key, row.Site, row.Sealed, err
 }
 
 // EachSecret goes through all key pairs of all estates, and (as a key of no

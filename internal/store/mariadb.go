@@ -23,7 +23,7 @@ import (
 // reached by a socket that only this user can open. It never touches another
 // server of the machine.
 type Server struct {
-	DSN string
+	Access
 
 	folder    string
 	arguments []string // the program and what it is started with
@@ -149,7 +149,11 @@ func (s *Server) start(ctx context.Context) error {
 			return err
 		}
 	}
-	password, err := s.password()
+	password, err := passwordIn(s.passwordFile())
+	if err != nil {
+		return err
+	}
+	adminPassword, err := passwordIn(s.passwordFile() + "-admin")
 	if err != nil {
 		return err
 	}
@@ -157,12 +161,15 @@ func (s *Server) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	// Run at every start as the server's own administrator; the account can
-	// reach our database and nothing else.
+	// Run at every start as the server's own administrator. The accounts can reach
+	// our database, and the one beside it that a restore is loaded into, and
+	// nothing else; what the one that serves may do there, Open says.
 	setup := filepath.Join(s.folder, "setup.sql")
 	statements := fmt.Sprintf("CREATE DATABASE IF NOT EXISTS wideknot CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\n"+
-		"CREATE OR REPLACE USER wideknot@localhost IDENTIFIED BY '%s';\n"+
-		"GRANT ALL ON wideknot.* TO wideknot@localhost;\n", password)
+		"CREATE USER IF NOT EXISTS wideknot@localhost;\nALTER USER wideknot@localhost IDENTIFIED BY '%s';\n"+
+		"CREATE USER IF NOT EXISTS wideknot_admin@localhost;\nALTER USER wideknot_admin@localhost IDENTIFIED BY '%s';\n"+
+		"GRANT ALL ON wideknot.* TO wideknot_admin@localhost WITH GRANT OPTION;\n"+
+		"GRANT ALL ON `wideknot\\_restore`.* TO wideknot_admin@localhost;\n", password, adminPassword)
 	if err := os.WriteFile(setup, []byte(statements), 0o600); err != nil {
 		return fmt.Errorf("writing the database setup: %w", err)
 	}
@@ -179,7 +186,7 @@ func (s *Server) start(ctx context.Context) error {
 	if err := s.run(); err != nil {
 		return fmt.Errorf("starting %s: %w", program, err)
 	}
-	s.DSN = dsn(password, socket)
+	s.Access = Access{dsn("wideknot", password, socket), dsn("wideknot_admin", adminPassword, socket)}
 	for {
 		if _, err := os.Stat(socket); err == nil {
 			s.mu.Lock()
@@ -198,23 +205,33 @@ func (s *Server) start(ctx context.Context) error {
 	}
 }
 
-func dsn(password, socket string) string {
-	return fmt.Sprintf("wideknot:%s@unix(%s)/wideknot", password, socket)
+func dsn(user, password, socket string) string {
+	return fmt.Sprintf("%s:%s@unix(%s)/wideknot", user, password, socket)
 }
 
-// RunningDSN names the server that another process runs on a folder.
-func RunningDSN(folder string) (string, error) {
+// ErrNoDatabase is returned for a folder that has none.
+var ErrNoDatabase = errors.New("there is no database in this folder")
+
+// Present reports whether a folder holds a database.
+func Present(folder string) bool {
+	_, err := os.Stat(filepath.Join(folder, "data", "mysql"))
+	return err == nil
+}
+
+// Running names the server that another process runs on a folder, as the account
+// that serves: the tables are that process's to keep.
+func Running(folder string) (Access, error) {
 	folder, err := filepath.Abs(folder)
 	if err != nil {
-		return "", err
+		return Access{}, err
 	}
 	s := &Server{folder: folder}
 	password, err := os.ReadFile(s.passwordFile())
 	if err != nil {
-		return "", fmt.Errorf("reading the database password: %w", err)
+		return Access{}, fmt.Errorf("reading the database password: %w", err)
 	}
 	socket, err := s.socketPath()
-	return dsn(string(password), socket), err
+	return Access{DSN: dsn("wideknot", string(password), socket)}, err
 }
 
 // run starts the server from a thread that lives as long as the server: the
@@ -279,8 +296,8 @@ func (s *Server) initialise(ctx context.Context, username string) error {
 	return nil
 }
 
-func (s *Server) password() (string, error) {
-	path := s.passwordFile()
+// passwordIn returns the password in a file, and makes one when there is none.
+func passwordIn(path string) (string, error) {
 	if text, err := os.ReadFile(path); err == nil && len(text) > 0 {
 		return string(text), nil
 	}

@@ -3,7 +3,6 @@ package store
 import (
 	"time"
 
-	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 )
 
@@ -95,7 +94,7 @@ func (t *Tx) Account(id uint64, lock bool) (Account, error) {
 	return row, found(locked(t.db, lock).Where("id = ?", id).Take(&row))
 }
 
-// AccountOfEmail returns the account of that address, in any case of letters.
+// AccountOfEmail returns the account of that address, compared byte by byte.
 func (t *Tx) AccountOfEmail(email string) (Account, error) {
 	var row Account
 	return row, found(t.db.Where("email = ?", email).Take(&row))
@@ -191,6 +190,19 @@ func (t *Tx) SaveMember(row *Member) error {
 	return t.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(row).Error
 }
 
+// Administrators lists the accounts of administrators, locked, so that of two
+// that demote each other at once one stays.
+func (t *Tx) Administrators() ([]Account, error) {
+	var rows []Account
+	return rows, locked(t.db, true).Where("administrator").Order("id").Find(&rows).Error
+}
+
+// EstatesWith lists the IDs of the estates of which an account is a member.
+func (t *Tx) EstatesWith(account uint64) ([]uint64, error) {
+	var ids []uint64
+	return ids, t.db.Model(&Member{}).Where("account_id = ?", account).Order("estate_id").Pluck("estate_id", &ids).Error
+}
+
 // DeleteMember removes a member.
 func (t *Tx) DeleteMember(estate, account uint64) error {
 	return t.db.Where("estate_id = ? AND account_id = ?", estate, account).Delete(&Member{}).Error
@@ -230,32 +242,35 @@ func (t *Tx) TokenUsed(id uint64, at time.Time) error {
 	return t.db.Model(&Token{}).Where("id = ?", id).Update("used_at", at).Error
 }
 
+// DeleteTokens removes all tokens of an account and returns how many there were.
+func (t *Tx) DeleteTokens(account uint64) (int, error) {
+	result := t.db.Where("account_id = ?", account).Delete(&Token{})
+	return int(result.RowsAffected), result.Error
+}
+
 // DeleteToken removes a token of an account and reports whether it was there.
 func (t *Tx) DeleteToken(account, id uint64) (bool, error) {
 	result := t.db.Where("account_id = ? AND id = ?", account, id).Delete(&Token{})
 	return result.RowsAffected == 1, result.Error
 }
 
-// FailuresUnder returns how often sign-in failed under a key, and when last.
-func (t *Tx) FailuresUnder(key []byte) (Failure, error) {
-	var row Failure
-	err := found(t.db.Where("`key` = ?", key).Take(&row))
-	if err == ErrNotFound {
-		err = nil
+// FailuresUnder returns how often sign-in failed under a key, and when last,
+// locked until the transaction ends. A key that is new has no failure yet.
+func (t *Tx) FailuresUnder(key []byte, now time.Time) (Failure, error) {
+	row := Failure{Key: key, At: now}
+	if err := t.db.Clauses(clause.OnConflict{DoNothing: true}).Create(&row).Error; err != nil {
+		return row, err
 	}
-	return row, err
+	return row, found(locked(t.db, true).Where("`key` = ?", key).Take(&row))
 }
 
-// CountFailure adds one failure under a key; those before since count no more.
-func (t *Tx) CountFailure(key []byte, now, since time.Time) error {
-	if err := t.db.Where("at < ?", since).Delete(&Failure{}).Error; err != nil {
-		return err
-	}
-	return t.db.Clauses(clause.OnConflict{DoUpdates: clause.Assignments(map[string]any{"count": gorm.Expr("count + 1"), "at": now})}).
-		Create(&Failure{Key: key, Count: 1, At: now}).Error
+// SetFailures stores how often sign-in failed under a key, and when last.
+func (t *Tx) SetFailures(row Failure) error {
+	return t.db.Model(&Failure{Key: row.Key}).Select("count", "at").Updates(&row).Error
 }
 
-// ForgetFailures forgets what failed under a key.
-func (t *Tx) ForgetFailures(key []byte) error {
-	return t.db.Where("`key` = ?", key).Delete(&Failure{}).Error
+// FadeFailures forgets failures of before since, and those that a clock which was
+// set back has in its future.
+func (t *Tx) FadeFailures(since, until time.Time) error {
+	return t.db.Where("at < ? OR at > ?", since, until).Delete(&Failure{}).Error
 }

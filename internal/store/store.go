@@ -12,6 +12,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"slices"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -21,11 +22,17 @@ import (
 	"gorm.io/gorm/logger"
 )
 
-// ErrNotFound is returned for what is not there.
-var ErrNotFound = errors.New("not found")
+// Errors that callers tell apart.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrExists   = errors.New("it is there already") // another request made it at the same time
+)
 
 // A Store is an open database. It is safe for concurrent use.
-type Store struct{ db *gorm.DB }
+type Store struct {
+	db    *gorm.DB
+	reads *gorm.DB // snapshots: connections of their own, so that they do not wait for edits
+}
 
 // Connect connects to the database that dsn names, waiting for it up to ten
 // seconds.
@@ -39,6 +46,33 @@ func Connect(ctx context.Context, dsn string) (*Store, error) {
 	config.MultiStatements = false
 	config.MaxAllowedPacket = 0 // as much as the server takes
 	_ = mysql.SetLogger(quiet{})
+	db, err := pooled(config, mostWrites)
+	if err != nil {
+		return nil, err
+	}
+	reads, err := pooled(config, mostReads)
+	if err != nil {
+		return nil, err
+	}
+	s := &Store{db, reads}
+	pool, err := db.DB()
+	if err != nil {
+		return nil, err
+	}
+	if err := waitFor(ctx, pool, 10*time.Second); err != nil {
+		s.Close()
+		return nil, fmt.Errorf("the database does not answer: %w", err)
+	}
+	return s, nil
+}
+
+// Connections of one process.
+const (
+	mostWrites = 12
+	mostReads  = 12
+)
+
+func pooled(config *mysql.Config, most int) (*gorm.DB, error) {
 	db, err := gorm.Open(gormmysql.New(gormmysql.Config{DSN: config.FormatDSN(), SkipInitializeWithVersion: true}), &gorm.Config{
 		Logger:                 logger.Discard, // errors are returned and logged by callers, values never
 		SkipDefaultTransaction: true,
@@ -52,25 +86,10 @@ func Connect(ctx context.Context, dsn string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	pool.SetMaxOpenConns(16)
+	pool.SetMaxOpenConns(most)
+	pool.SetMaxIdleConns(most / 2)
 	pool.SetConnMaxLifetime(5 * time.Minute)
-	if err := waitFor(ctx, pool, 10*time.Second); err != nil {
-		return nil, fmt.Errorf("the database does not answer: %w", err)
-	}
-	return &Store{db: db}, nil
-}
-
-// Open connects as Connect does and brings the tables to the present version.
-func Open(ctx context.Context, dsn string) (*Store, error) {
-	s, err := Connect(ctx, dsn)
-	if err != nil {
-		return nil, err
-	}
-	if err := s.Migrate(ctx, Latest); err != nil {
-		s.Close()
-		return nil, err
-	}
-	return s, nil
+	return db, nil
 }
 
 // quiet keeps the driver from printing; what fails is returned as an error.
@@ -105,15 +124,22 @@ func (s *Store) Ping(ctx context.Context) error {
 
 // Close ends all connections.
 func (s *Store) Close() error {
-	pool, err := s.db.DB()
-	if err != nil {
-		return err
+	var failed error
+	for _, db := range []*gorm.DB{s.db, s.reads} {
+		pool, err := db.DB()
+		if err == nil {
+			err = pool.Close()
+		}
+		failed = errors.Join(failed, err)
 	}
-	return pool.Close()
+	return failed
 }
 
-// ErrAway is returned while the database does not answer.
-var ErrAway = errors.New("the database does not answer at the moment; nothing was lost, try again")
+// Errors of the database's own state.
+var (
+	ErrAway = errors.New("the database does not answer at the moment; nothing was lost, try again")
+	ErrFull = errors.New("the disk of the database is full, so nothing was saved; make room on it and try again")
+)
 
 // InTransaction runs f in one transaction, which is rolled back when f fails.
 // A transaction that lost against another one, by deadlock, by waiting too long
@@ -122,7 +148,7 @@ var ErrAway = errors.New("the database does not answer at the moment; nothing wa
 // error is ErrAway: what was asked was not done, or (when it went away during
 // the commit) was done wholly.
 func (s *Store) InTransaction(ctx context.Context, f func(tx *Tx) error) error {
-	const tries = 12
+	const tries = 20
 	var err error
 	for i := range tries {
 		err = s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error { return f(&Tx{db}) }, &sql.TxOptions{Isolation: sql.LevelReadCommitted})
@@ -133,23 +159,38 @@ func (s *Store) InTransaction(ctx context.Context, f func(tx *Tx) error) error {
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(rand.N(time.Millisecond << min(i, 8))): // so that the two do not meet again
+		case <-time.After(rand.N(time.Millisecond << min(i+1, 7))): // so that the two do not meet again
 		}
 	}
-	if away(err) {
+	return told(err)
+}
+
+// told names the errors that have a name of their own.
+func told(err error) error {
+	switch {
+	case away(err):
 		return fmt.Errorf("%w (%w)", ErrAway, err)
+	case full(err):
+		return fmt.Errorf("%w (%w)", ErrFull, err)
+	case errors.Is(err, gorm.ErrDuplicatedKey):
+		return fmt.Errorf("%w (%w)", ErrExists, err)
 	}
 	return err
+}
+
+// full reports whether the database has no room left: 1021 and 1114 say so, 3, 14
+// and 1026 when they carry the system's "no space left on device".
+func full(err error) bool {
+	var my *mysql.MySQLError
+	return errors.As(err, &my) && (my.Number == 1021 || my.Number == 1114 ||
+		(my.Number == 3 || my.Number == 14 || my.Number == 1026) && strings.Contains(my.Message, "28"))
 }
 
 // Snapshot runs f in one transaction that sees the database as it was at its
 // start and changes nothing.
 func (s *Store) Snapshot(ctx context.Context, f func(tx *Tx) error) error {
-	err := s.db.WithContext(ctx).Transaction(func(db *gorm.DB) error { return f(&Tx{db}) }, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
-	if away(err) {
-		return fmt.Errorf("%w (%w)", ErrAway, err)
-	}
-	return err
+	err := s.reads.WithContext(ctx).Transaction(func(db *gorm.DB) error { return f(&Tx{db}) }, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	return told(err)
 }
 
 var lostTransactions atomic.Int64

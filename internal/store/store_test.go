@@ -25,7 +25,7 @@ func TestServerSurvivesAndIsAlone(t *testing.T) {
 	if _, err := StartServer(ctx, folder); err == nil || !strings.Contains(err.Error(), "another wideknot is running") {
 		t.Errorf("a second server on the same folder: %v", err)
 	}
-	db, err := Open(ctx, server.DSN)
+	db, err := Open(ctx, server.Access)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -46,7 +46,7 @@ func TestServerSurvivesAndIsAlone(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer server.Stop()
-	if db, err = Open(ctx, server.DSN); err != nil {
+	if db, err = Open(ctx, server.Access); err != nil {
 		t.Fatal(err)
 	}
 	defer db.Close()

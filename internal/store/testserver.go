@@ -19,7 +19,7 @@ func Testing(t testing.TB) (*Store, *Server) {
 		os.RemoveAll(folder)
 		t.Fatal(err)
 	}
-	db, err := Open(context.Background(), server.DSN)
+	db, err := Open(context.Background(), server.Access)
 	if err != nil {
 		server.Stop()
 		t.Fatal(err)

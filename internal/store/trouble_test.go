@@ -1,11 +1,19 @@
 package store
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
 	"errors"
 	"fmt"
+	"hash"
+	"io"
 	"os"
+	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -171,7 +179,7 @@ func TestServerRestartsUnderLoad(t *testing.T) {
 }
 
 func TestAuditIsOnlyAddedTo(t *testing.T) {
-	db, _ := Testing(t)
+	db, server := Testing(t)
 	ctx := context.Background()
 	err := db.InTransaction(ctx, func(tx *Tx) error {
 		for i := range 5 {
@@ -185,15 +193,21 @@ func TestAuditIsOnlyAddedTo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	// Not even who may change tables can do this by mistake.
+	admin, err := Connect(ctx, server.Admin)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer admin.Close()
 	for _, statement := range []string{"UPDATE audit SET who = 'x'", "DELETE FROM audit", "UPDATE releases SET message = 'x'"} {
-		err := db.db.Exec("INSERT IGNORE INTO estates (id, `key`, created_at) VALUES (9, 'x', NOW())").Error
+		err := admin.db.Exec("INSERT IGNORE INTO estates (id, `key`, created_at) VALUES (9, 'x', NOW())").Error
 		if err == nil {
-			err = db.db.Exec("INSERT IGNORE INTO releases (estate_id, number, at, author, draft, message, reason, document) VALUES (9, 1, NOW(), '', '', '', '', '{}')").Error
+			err = admin.db.Exec("INSERT IGNORE INTO releases (estate_id, number, at, author, draft, message, reason, document) VALUES (9, 1, NOW(), '', '', '', '', '{}')").Error
 		}
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := db.db.Exec(statement).Error; err == nil {
+		if err := admin.db.Exec(statement).Error; err == nil {
 			t.Errorf("%s was carried out", statement)
 		}
 	}
@@ -221,8 +235,13 @@ func TestAuditIsOnlyAddedTo(t *testing.T) {
 
 // An estate of the first version becomes a draft, and goes back.
 func TestMigrationsUpAndDown(t *testing.T) {
-	db, _ := Testing(t)
+	_, server := Testing(t)
 	ctx := context.Background()
+	db, err := Connect(ctx, server.Admin)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
 	must := func(err error) {
 		t.Helper()
 		if err != nil {
@@ -304,19 +323,19 @@ func TestBackupAndRestore(t *testing.T) {
 		t.Fatal(err)
 	}
 	var file bytes.Buffer
-	if err := Backup(ctx, server.DSN, &file); err != nil {
+	if err := Backup(ctx, server.DSN, signed("key"), &file); err != nil {
 		t.Fatal(err)
 	}
 	from := bytes.NewReader(file.Bytes())
-	if _, err := Restore(ctx, server.DSN, from, from.Size(), false); !errors.Is(err, ErrNotEmpty) {
+	if _, err := Restore(ctx, server.Access, signed("key"), from, from.Size(), false); !errors.Is(err, ErrNotEmpty) {
 		t.Errorf("restoring over what is there: %v", err)
 	}
 	_, other := Testing(t)
 	for _, replace := range []bool{false, true} {
-		if _, err := Restore(ctx, other.DSN, from, from.Size(), replace); err != nil {
+		if _, err := Restore(ctx, other.Access, signed("newer", "key"), from, from.Size(), replace); err != nil {
 			t.Fatal(err)
 		}
-		restored, err := Open(ctx, other.DSN)
+		restored, err := Open(ctx, other.Access)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -329,7 +348,7 @@ func TestBackupAndRestore(t *testing.T) {
 			if err != nil || len(keys) != 1 || !bytes.Equal(keys[0].Sealed, []byte{0, 1, '\'', '\\', '\n', 0xff, 0x1a}) {
 				t.Errorf("%v, %v", keys, err)
 			}
-			a, err := tx.AccountOfEmail("A@test.example")
+			a, err := tx.AccountOfEmail("a@test.example")
 			if err != nil || a.Name != "Ünal ' \" \\ 漢" {
 				t.Errorf("%+v, %v", a, err)
 			}
@@ -348,10 +367,231 @@ func TestBackupAndRestore(t *testing.T) {
 		restored.Close()
 	}
 	damaged := bytes.Clone(file.Bytes())
-	damaged[len(damaged)/2] ^= 0xff
-	for name, text := range map[string][]byte{"cut off": file.Bytes()[:file.Len()/2], "damaged": damaged, "something else": []byte("PK nothing")} {
-		if _, err := Restore(ctx, other.DSN, bytes.NewReader(text), int64(len(text)), true); err == nil {
+	for i := range 200 {
+		damaged[len(damaged)/2+i] ^= 0xff
+	}
+	for name, text := range map[string][]byte{
+		"cut off": file.Bytes()[:file.Len()/2], "damaged": damaged, "something else": []byte("PK nothing"),
+		"changed": rewritten(t, file.Bytes(), nil, func(name, text string) string { return strings.ReplaceAll(text, "a@test.example", "b@test.example") }),
+		"renamed": rewritten(t, file.Bytes(), nil, func(name, text string) string { return text }, "audit.jsonl", "members.jsonl"),
+	} {
+		if _, err := Restore(ctx, other.Access, signed("key"), bytes.NewReader(text), int64(len(text)), true); err == nil {
 			t.Errorf("a backup that is %s was restored", name)
+		}
+	}
+	if _, err := Restore(ctx, other.Access, signed("other"), from, from.Size(), true); !errors.Is(err, ErrForeign) {
+		t.Errorf("a backup under another key: %v", err)
+	}
+}
+
+// signed makes authenticators of these keys.
+func signed(keys ...string) Authenticator {
+	return func() []hash.Hash {
+		var out []hash.Hash
+		for _, key := range keys {
+			out = append(out, hmac.New(sha256.New, []byte(key)))
+		}
+		return out
+	}
+}
+
+// rewritten copies a backup with its entries changed, some renamed, and signs it
+// again if a key is given.
+func rewritten(t *testing.T, backup []byte, key Authenticator, change func(name, text string) string, renamed ...string) []byte {
+	t.Helper()
+	old, err := zip.NewReader(bytes.NewReader(backup), int64(len(backup)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out bytes.Buffer
+	archive := zip.NewWriter(&out)
+	var code hash.Hash
+	if key != nil {
+		code = key()[0]
+	}
+	for _, f := range old.File {
+		r, err := f.Open()
+		if err != nil {
+			t.Fatal(err)
+		}
+		raw, _ := io.ReadAll(r)
+		name, text := f.Name, string(raw)
+		for i := 0; i+1 < len(renamed); i += 2 {
+			if name == renamed[i] {
+				name = renamed[i+1]
+			}
+		}
+		if name != signatureName {
+			text = change(name, text)
+			if code != nil {
+				fmt.Fprintf(code, "%q %x\n", name, sha256.Sum256([]byte(text)))
+			}
+		} else if code != nil {
+			text = string(code.Sum(nil))
+		}
+		w, _ := archive.Create(name)
+		io.WriteString(w, text)
+	}
+	archive.Close()
+	return out.Bytes()
+}
+
+// A restore runs nothing that a backup says, whoever signed it, and what cannot be
+// loaded leaves everything as it was.
+func TestRestoreExecutesNothingAndLosesNothing(t *testing.T) {
+	db, server := Testing(t)
+	ctx := context.Background()
+	add := func(key string) {
+		t.Helper()
+		err := db.InTransaction(ctx, func(tx *Tx) error {
+			e := estateRow(key)
+			if err := tx.AddEstate(e); err != nil {
+				return err
+			}
+			return tx.AddRecord(&Record{At: time.Now().UTC(), Who: "w", Action: "estate.create", EstateID: e.ID})
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	add("first")
+	var file bytes.Buffer
+	if err := Backup(ctx, server.DSN, signed("key"), &file); err != nil {
+		t.Fatal(err)
+	}
+	add("second")
+	marker := filepath.Join(t.TempDir(), "ran")
+	estates := func(line string) func(name, text string) string {
+		return func(name, text string) string {
+			if name == "estates.jsonl" {
+				return text + line
+			}
+			return text
+		}
+	}
+	for name, backup := range map[string][]byte{
+		"a client's command":    rewritten(t, file.Bytes(), signed("key"), estates("\\! touch "+marker+"\nsystem touch "+marker+"\n")),
+		"a statement":           rewritten(t, file.Bytes(), signed("key"), estates("DROP TABLE audit;\n")),
+		"a row of another form": rewritten(t, file.Bytes(), signed("key"), estates(`["1", "x"]`+"\n")),
+		"a value of no type":    rewritten(t, file.Bytes(), signed("key"), estates(`["x'; DROP TABLE audit; --", "k", "2026-01-01", "n", "0"]`+"\n")),
+		"columns of its own": rewritten(t, file.Bytes(), signed("key"), func(name, text string) string {
+			return strings.Replace(text, `"created_at"`, `"created_at) VALUES (1); DROP TABLE audit; --"`, 1)
+		}),
+		"a table that is none": rewritten(t, file.Bytes(), signed("key"), func(_, text string) string { return text }, "audit.jsonl", "mysql.user.jsonl"),
+		"a reference to nothing": rewritten(t, file.Bytes(), signed("key"), func(name, text string) string {
+			if name == "members.jsonl" {
+				return text + `["99", "99", "owner"]` + "\n"
+			}
+			return text
+		}),
+	} {
+		if _, err := Restore(ctx, server.Access, signed("key"), bytes.NewReader(backup), int64(len(backup)), true); err == nil {
+			t.Errorf("%s: was restored", name)
+		}
+		if _, err := os.Stat(marker); err == nil {
+			t.Fatalf("%s: was run", name)
+		}
+		err := db.Snapshot(ctx, func(tx *Tx) error {
+			for _, key := range []string{"first", "second"} {
+				e, err := tx.Estate(key, false)
+				if err != nil {
+					return err
+				}
+				if records, err := tx.Records(RecordFilter{Estate: e.ID, Limit: 9}); err != nil || len(records) != 1 {
+					t.Errorf("%s: %v, %v", name, records, err)
+				}
+			}
+			return nil
+		})
+		if err != nil {
+			t.Errorf("%s: lost something: %v", name, err)
+		}
+	}
+	// A good one takes the place of all that is there, and the audit is guarded as before.
+	if _, err := Restore(ctx, server.Access, signed("key"), bytes.NewReader(file.Bytes()), int64(file.Len()), true); err != nil {
+		t.Fatal(err)
+	}
+	err := db.Snapshot(ctx, func(tx *Tx) error { _, err := tx.Estate("second", false); return err })
+	if !errors.Is(err, ErrNotFound) {
+		t.Errorf("what the backup has not: %v", err)
+	}
+	admin, err := Connect(ctx, server.Admin)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer admin.Close()
+	if err := admin.db.Exec("DELETE FROM audit").Error; err == nil {
+		t.Error("the audit can be deleted after a restore")
+	}
+}
+
+// Accounts or an audit are something too.
+func TestEmptyMeansNobodyDidAnything(t *testing.T) {
+	db, server := Testing(t)
+	ctx := context.Background()
+	var file bytes.Buffer
+	if err := Backup(ctx, server.DSN, signed("key"), &file); err != nil {
+		t.Fatal(err)
+	}
+	if err := db.InTransaction(ctx, func(tx *Tx) error {
+		return tx.AddRecord(&Record{At: time.Now().UTC(), Who: "w", Action: "session.refused"})
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Restore(ctx, server.Access, signed("key"), bytes.NewReader(file.Bytes()), int64(file.Len()), false); !errors.Is(err, ErrNotEmpty) {
+		t.Errorf("%v", err)
+	}
+}
+
+// Every table is either kept in backups or of no use later, and has its rights.
+func TestEveryTableIsKnown(t *testing.T) {
+	_, server := Testing(t)
+	admin, err := Connect(context.Background(), server.Admin)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer admin.Close()
+	var tables []string
+	if err := admin.db.Raw("SELECT table_name FROM information_schema.tables WHERE table_schema = 'wideknot' ORDER BY 1").Scan(&tables).Error; err != nil {
+		t.Fatal(err)
+	}
+	slices.Sort(tables)
+	known := append([]string{"goose_db_version"}, slices.Concat(kept, transient)...)
+	slices.Sort(known)
+	var withRights []string
+	for _, r := range rights {
+		withRights = append(withRights, r.table)
+	}
+	slices.Sort(withRights)
+	if !slices.Equal(tables, known) || !slices.Equal(tables, withRights) {
+		t.Errorf("tables %q, in backups %q, with rights %q", tables, known, withRights)
+	}
+}
+
+// The account that serves may do what serving takes and no more.
+func TestTheServingAccountIsNarrow(t *testing.T) {
+	db, _ := Testing(t)
+	for _, statement := range []string{
+		"DELETE FROM audit", "UPDATE audit SET who = 'nobody'", "UPDATE releases SET message = ''", "DELETE FROM releases", "DELETE FROM accounts", "DELETE FROM edits",
+		"DROP TRIGGER audit_is_not_deleted", "DROP TABLE audit", "TRUNCATE audit", "ALTER TABLE audit ADD COLUMN x INT", "CREATE TABLE x (y INT)",
+		"CREATE TRIGGER x BEFORE INSERT ON audit FOR EACH ROW SET NEW.who = 'nobody'", "CREATE DATABASE x", "SELECT * FROM mysql.user", "SELECT LOAD_FILE('/etc/passwd') INTO @x FROM mysql.user",
+		"GRANT ALL ON wideknot.* TO wideknot@localhost", "SELECT 1 INTO OUTFILE '/tmp/x'", "SET GLOBAL general_log = 1",
+	} {
+		if err := db.db.Exec(statement).Error; err == nil {
+			t.Errorf("%s: allowed", statement)
+		}
+	}
+}
+
+func TestAFullDiskSaysSo(t *testing.T) {
+	for _, c := range []struct {
+		number  uint16
+		message string
+		full    bool
+	}{{1021, "Disk full (/var/lib)", true}, {1114, "The table 'edits' is full", true}, {3, "Error writing file '/x' (Errcode: 28 \"No space left on device\")", true}, {3, "Error writing file (Errcode: 5)", false}, {1213, "Deadlock", false}} {
+		err := told(&mysql.MySQLError{Number: c.number, Message: c.message})
+		if errors.Is(err, ErrFull) != c.full {
+			t.Errorf("%d %s: %v", c.number, c.message, err)
 		}
 	}
 }
@@ -359,11 +599,11 @@ func TestBackupAndRestore(t *testing.T) {
 // A server left alone by a killed process is found again with all it held.
 func TestRunningServersAreReached(t *testing.T) {
 	_, server := Testing(t)
-	dsn, err := RunningDSN(server.folder)
-	if err != nil || dsn != server.DSN {
-		t.Errorf("%q, %v", dsn, err)
+	running, err := Running(server.folder)
+	if err != nil || running.DSN != server.DSN || running.Admin != "" {
+		t.Errorf("%+v, %v", running, err)
 	}
-	if _, err := RunningDSN(t.TempDir()); !errors.Is(err, os.ErrNotExist) {
+	if _, err := Running(t.TempDir()); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("a folder without server: %v", err)
 	}
 }
