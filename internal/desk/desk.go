@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -65,10 +66,11 @@ type Desk struct {
 	store  *store.Store
 	sealer *identity.Sealer
 
+	memory memory
+	queues queues
+	turns  chan struct{} // edits at work: each derives, which takes a core
+
 	mu      sync.Mutex
-	drafts  map[uint64]*View       // the latest derivation of each draft
-	queues  map[uint64]*sync.Mutex // of edits of a draft in this process, so that those who wait hold no connection
-	fixed   map[string]*View       // derivations of releases, the latest used
 	watches map[uint64]*watch
 	closed  bool
 }
@@ -76,8 +78,8 @@ type Desk struct {
 // New returns a desk on an open store.
 func New(s *store.Store, sealer *identity.Sealer) *Desk {
 	return &Desk{
-		store: s, sealer: sealer,
-		drafts: map[uint64]*View{}, queues: map[uint64]*sync.Mutex{}, fixed: map[string]*View{}, watches: map[uint64]*watch{},
+		store: s, sealer: sealer, memory: memory{views: map[string]*kept{}}, queues: queues{byID: map[uint64]*queue{}},
+		turns: make(chan struct{}, max(2, runtime.GOMAXPROCS(0))), watches: map[uint64]*watch{},
 	}
 }
 
@@ -134,39 +136,68 @@ func PartID(kind store.Kind, key string) string { return string(kind) + " " + ke
 
 // View returns a state of an estate as it is at present.
 func (d *Desk) View(ctx context.Context, at Place) (*View, error) {
-	var view *View
+	var e store.Estate
+	var row store.Draft
+	number, fixed := uint64(0), false
 	err := d.store.Snapshot(ctx, func(tx *store.Tx) error {
-		e, err := tx.Estate(at.Estate, false)
-		if err != nil {
+		var err error
+		if e, err = tx.Estate(at.Estate, false); err != nil {
 			return fmt.Errorf("estate %q: %w", at.Estate, err)
 		}
-		if number, fixed := at.release(e.Release); fixed {
-			view, err = d.viewOfRelease(tx, e, number)
-			return err
+		if number, fixed = at.release(e.Release); fixed {
+			return nil
 		}
-		row, err := tx.Draft(e.ID, at.Draft, false, false)
-		if err != nil {
+		if row, err = tx.Draft(e.ID, at.Draft, false, false); err != nil {
 			return fmt.Errorf("draft %q: %w", at.Draft, err)
 		}
-		view, err = d.viewOfDraft(tx, e, row)
-		return err
+		return nil
 	})
 	if err != nil {
 		return nil, err
 	}
-	if view.Plan == nil {
-		view.derive()
-		d.keep(view)
+	id, revision := draftID(row.ID), row.Revision
+	if fixed {
+		id, revision = releaseID(e.ID, number), number
 	}
-	return view, nil
+	view := d.memory.known(id)
+	if view == nil || view.Revision != revision {
+		view, err = d.memory.make(ctx, id, revision, func(ctx context.Context) (*View, error) {
+			var made *View
+			err := d.store.Snapshot(ctx, func(tx *store.Tx) error {
+				var err error
+				if fixed {
+					made, err = loadRelease(tx, e, number)
+				} else {
+					made, err = load(tx, e, row)
+				}
+				return err
+			})
+			if err == nil {
+				made.derive()
+			}
+			return made, err
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return view.standing(e, row), nil
 }
 
-// viewOfDraft returns the latest derivation if it is still right, and else
-// loads the draft, underived.
+// standing returns the view with what may change while the revision does not.
+func (v *View) standing(e store.Estate, row store.Draft) *View {
+	out := *v
+	out.Latest = e.Release
+	if !v.Fixed {
+		out.DraftName, out.Base, out.Discarded = row.Name, row.Base, row.DiscardedAt != nil
+	}
+	return &out
+}
+
+// viewOfDraft returns the latest derivation of a draft if it is still right, and
+// else loads the draft, underived.
 func (d *Desk) viewOfDraft(tx *store.Tx, e store.Estate, row store.Draft) (*View, error) {
-	d.mu.Lock()
-	known := d.drafts[row.ID]
-	d.mu.Unlock()
+	known := d.memory.known(draftID(row.ID))
 	if known == nil || known.Revision != row.Revision {
 		var err error
 		if known, err = load(tx, e, row); err != nil {
@@ -176,58 +207,29 @@ func (d *Desk) viewOfDraft(tx *store.Tx, e store.Estate, row store.Draft) (*View
 	return known.standing(e, row), nil
 }
 
-// standing returns the view with what may change while the revision does not.
-func (v *View) standing(e store.Estate, row store.Draft) *View {
-	out := *v
-	out.DraftName, out.Base, out.Latest, out.Discarded = row.Name, row.Base, e.Release, row.DiscardedAt != nil
-	return &out
-}
-
-// mostFixed is how many derivations of releases are kept.
-const mostFixed = 8
-
+// viewOfRelease returns the derivation of a release, or loads it, underived.
 func (d *Desk) viewOfRelease(tx *store.Tx, e store.Estate, number uint64) (*View, error) {
-	d.mu.Lock()
-	known := d.fixed[fixedID(e.ID, number)]
-	d.mu.Unlock()
+	known := d.memory.known(releaseID(e.ID, number))
 	if known == nil {
-		row, err := tx.Release(e.ID, number)
-		if err != nil {
-			return nil, fmt.Errorf("release %d: %w", number, err)
-		}
-		known = &View{
-			Key: e.Key, Draft: fmt.Sprintf("release-%d", number), DraftName: fmt.Sprintf("Release %d", number), Fixed: true,
-			Revision: number, Base: number, Revisions: map[string]uint64{}, estateID: e.ID,
-		}
-		if known.Estate, err = decoded(row); err != nil {
+		var err error
+		if known, err = loadRelease(tx, e, number); err != nil {
 			return nil, err
 		}
 	}
-	out := *known
-	out.Latest = e.Release
-	return &out, nil
+	return known.standing(e, store.Draft{}), nil
 }
 
-func fixedID(estate, number uint64) string { return fmt.Sprintf("%d %d", estate, number) }
-
-func (d *Desk) keep(v *View) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if v.Fixed {
-		if len(d.fixed) >= mostFixed {
-			for id, old := range d.fixed {
-				if old.Revision != old.Latest {
-					delete(d.fixed, id)
-				}
-			}
-			if len(d.fixed) >= mostFixed {
-				clear(d.fixed)
-			}
-		}
-		d.fixed[fixedID(v.estateID, v.Revision)] = v
-	} else if now := d.drafts[v.draftID]; now == nil || now.Revision <= v.Revision {
-		d.drafts[v.draftID] = v
+func loadRelease(tx *store.Tx, e store.Estate, number uint64) (*View, error) {
+	row, err := tx.Release(e.ID, number)
+	if err != nil {
+		return nil, fmt.Errorf("release %d: %w", number, err)
 	}
+	v := &View{
+		Key: e.Key, Draft: fmt.Sprintf("release-%d", number), DraftName: fmt.Sprintf("Release %d", number), Fixed: true,
+		Revision: number, Base: number, Revisions: map[string]uint64{}, estateID: e.ID,
+	}
+	v.Estate, err = decoded(row)
+	return v, err
 }
 
 func (v *View) derive() {

@@ -87,6 +87,9 @@ func (d *Desk) Create(ctx context.Context, name string) (Summary, error) {
 		}
 		return identity.Record(ctx, tx, now, identity.Act{Action: "estate.create", Estate: row.ID, Object: name})
 	})
+	if errors.Is(err, store.ErrExists) {
+		err = fmt.Errorf("%w: there is an estate %q already", ErrTaken, key)
+	}
 	return Summary{Key: key, Name: name, Role: identity.Owner}, err
 }
 
@@ -167,6 +170,9 @@ func (d *Desk) NewDraft(ctx context.Context, key, name, from string) (DraftSumma
 		act := identity.Act{Action: "draft.new", Estate: e.ID, Draft: draft, Object: name, After: map[string]any{"from": view.Draft, "revision": view.Revision}}
 		return identity.Record(ctx, tx, row.CreatedAt, act)
 	})
+	if errors.Is(err, store.ErrExists) {
+		err = fmt.Errorf("%w: there is a draft %q already", ErrTaken, draft)
+	}
 	return summaryOf(row, nil), err
 }
 
@@ -228,7 +234,8 @@ func (d *Desk) History(ctx context.Context, at Place, limit int) ([]Step, error)
 
 // Shelve discards a draft, or takes it up again. Nothing of it is lost.
 func (d *Desk) Shelve(ctx context.Context, at Place, discard bool) error {
-	return d.store.InTransaction(ctx, func(tx *store.Tx) error {
+	var id uint64
+	err := d.store.InTransaction(ctx, func(tx *store.Tx) error {
 		e, err := tx.Estate(at.Estate, false)
 		if err != nil {
 			return err
@@ -240,6 +247,7 @@ func (d *Desk) Shelve(ctx context.Context, at Place, discard bool) error {
 		if err != nil {
 			return fmt.Errorf("draft %q: %w", at.Draft, err)
 		}
+		id = row.ID
 		if discard == (row.DiscardedAt != nil) {
 			return nil
 		}
@@ -253,5 +261,28 @@ func (d *Desk) Shelve(ctx context.Context, at Place, discard bool) error {
 			return err
 		}
 		return identity.Record(ctx, tx, now, act)
+	})
+	if err == nil && discard {
+		d.memory.forget(draftID(id))
+	}
+	return err
+}
+
+// Delete removes an estate with all its drafts and releases, for good; what was
+// done to it stays in the server's audit. name must be its name, typed again.
+func (d *Desk) Delete(ctx context.Context, key, name string) error {
+	return d.store.InTransaction(ctx, func(tx *store.Tx) error {
+		e, err := tx.Estate(key, true)
+		if err != nil {
+			return fmt.Errorf("estate %q: %w", key, err)
+		}
+		if strings.TrimSpace(name) != e.Name {
+			return estate.Problems{{Path: "name", Message: fmt.Sprintf("type the estate's name, %q, to delete it; nothing was deleted", e.Name)}}
+		}
+		act := identity.Act{Action: "estate.delete", Object: e.Name, Before: map[string]any{"key": e.Key, "release": e.Release}}
+		if err := identity.Record(ctx, tx, time.Now().UTC(), act); err != nil {
+			return err
+		}
+		return tx.DeleteEstate(e.ID)
 	})
 }

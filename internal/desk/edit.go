@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"bytes"
 	"context"
 	"crypto/ecdh"
 	"crypto/rand"
@@ -9,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"sync"
 	"time"
 	"unicode/utf8"
 
@@ -33,6 +33,7 @@ type change struct {
 type Order struct {
 	Place
 	Request string // idempotency key; the same one again edits nothing
+	Digest  []byte // SHA-256 of what is asked for under that key; nil when unknown
 	Part    string // PartID of what IfMatch speaks of; empty for the whole draft
 	IfMatch uint64 // revision the edit is based on; 0 for any
 }
@@ -51,12 +52,16 @@ type opening struct {
 // step opens a draft for one step in one transaction. Those of this process
 // wait their turn outside, so that they hold no connection meanwhile.
 func (d *Desk) step(ctx context.Context, o Order, do func(*opening) (*View, error)) (*View, error) {
-	queue, err := d.queueOf(ctx, o.Place)
+	draft, err := d.draftOf(ctx, o.Place)
 	if err != nil {
 		return nil, err
 	}
-	queue.Lock()
-	defer queue.Unlock()
+	defer d.queues.enter(draft)()
+	leave, err := d.Turn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer leave()
 	var view *View
 	err = d.store.InTransaction(ctx, func(tx *store.Tx) error {
 		e, err := tx.Estate(o.Estate, false)
@@ -74,8 +79,8 @@ func (d *Desk) step(ctx context.Context, o Order, do func(*opening) (*View, erro
 			return err
 		}
 		if o.Request != "" {
-			if _, err := tx.EditOfRequest(row.ID, o.Request); err == nil {
-				return nil // done before
+			if edit, err := tx.EditOfRequest(row.ID, o.Request); err == nil {
+				return o.same(edit.Digest) // done before
 			} else if !errors.Is(err, ErrNotFound) {
 				return err
 			}
@@ -92,12 +97,24 @@ func (d *Desk) step(ctx context.Context, o Order, do func(*opening) (*View, erro
 	if view.Plan == nil {
 		view.derive()
 	}
-	d.keep(view)
+	d.memory.keep(view)
 	d.poke(view.draftID)
 	return view, nil
 }
 
-func (d *Desk) queueOf(ctx context.Context, at Place) (*sync.Mutex, error) {
+// Turn waits until few enough others derive, and returns how to end it: reading
+// stays quick however many edit.
+func (d *Desk) Turn(ctx context.Context) (leave func(), err error) {
+	select {
+	case d.turns <- struct{}{}:
+		return func() { <-d.turns }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// draftOf returns the ID of a draft that can be edited.
+func (d *Desk) draftOf(ctx context.Context, at Place) (uint64, error) {
 	var id uint64
 	err := d.store.Snapshot(ctx, func(tx *store.Tx) error {
 		e, err := tx.Estate(at.Estate, false)
@@ -114,15 +131,19 @@ func (d *Desk) queueOf(ctx context.Context, at Place) (*sync.Mutex, error) {
 		id = row.ID
 		return nil
 	})
-	if err != nil {
-		return nil, err
+	return id, err
+}
+
+// ErrReused is returned for an idempotency key that came with another request
+// before.
+var ErrReused = errors.New("this Idempotency-Key was used for another request before; nothing was done. Use a new one")
+
+// same compares what a request asks for with what came under its key before.
+func (o Order) same(digest []byte) error {
+	if len(digest) > 0 && len(o.Digest) > 0 && !bytes.Equal(digest, o.Digest) {
+		return ErrReused
 	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if d.queues[id] == nil {
-		d.queues[id] = &sync.Mutex{}
-	}
-	return d.queues[id], nil
+	return nil
 }
 
 // fits compares what the order is based on with what is there.
@@ -214,7 +235,7 @@ func (d *Desk) take(ctx context.Context, at *opening, o Order, label string, nex
 	}
 	edit := &store.Edit{Kind: store.Edited, Label: shorten(label, 255), FormerBase: at.row.Base, Base: base}
 	if o.Request != "" {
-		edit.Request = &o.Request
+		edit.Request, edit.Digest = &o.Request, o.Digest
 	}
 	return d.carryOut(ctx, at, edit, changes, next.Allocations)
 }
@@ -464,7 +485,7 @@ func (d *Desk) back(ctx context.Context, o Order, pick func(*store.Tx, uint64) (
 		}
 		step := &store.Edit{Kind: kind, Label: edit.Label, FormerBase: at.row.Base, Base: at.row.Base}
 		if o.Request != "" {
-			step.Request = &o.Request
+			step.Request, step.Digest = &o.Request, o.Digest
 		}
 		if edit.FormerBase != edit.Base {
 			step.Base = edit.Base

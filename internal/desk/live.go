@@ -3,6 +3,7 @@ package desk
 import (
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"log/slog"
 	"slices"
 	"sync"
@@ -20,6 +21,26 @@ type Event struct {
 	ID   uint64
 	Kind EventKind
 	Data any
+
+	written *written // shared by all pages that are told
+}
+
+type written struct {
+	once sync.Once
+	text []byte
+	err  error
+}
+
+// event makes an event whose data is written as JSON once, however many pages
+// are told.
+func event(id uint64, kind EventKind, data any) Event {
+	return Event{id, kind, data, &written{}}
+}
+
+// JSON returns the event's data as JSON.
+func (e Event) JSON() ([]byte, error) {
+	e.written.once.Do(func() { e.written.text, e.written.err = json.Marshal(e.Data) })
+	return e.written.text, e.written.err
 }
 
 // EventKind is what an event tells.
@@ -82,6 +103,7 @@ type Presence struct {
 const (
 	pulseEvery    = 200 * time.Millisecond
 	presenceEvery = 2 * time.Second
+	changedEvery  = 500 * time.Millisecond // when pages came or went here
 	appearEvery   = 10 * time.Second
 	goneAfter     = 25 * time.Second
 	mostMissed    = 500 // steps that are repeated after a gap
@@ -98,18 +120,26 @@ type watch struct {
 	poked chan struct{}
 	done  chan struct{}
 
-	revision uint64 // told last; for run alone
+	revision uint64 // told last; this and what follows is for run alone
+	told     int    // pages that were written down last
+	appeared time.Time
 
-	mu     sync.Mutex
-	pages  map[string]chan Event
-	tally  *Tally
-	people []Presence
+	mu      sync.Mutex
+	pages   map[string]page
+	tally   *Event // of the latest tally
+	people  *Event
+	changed bool // pages came or went since people were looked for
+}
+
+type page struct {
+	events chan Event
+	who    identity.Actor
 }
 
 // Watch streams what happens to a draft from now on, or, after a gap, from the
 // revision after which events were missed. The channel is closed when the page
 // is too slow, or the desk closes; the page then comes again. leave ends it.
-func (d *Desk) Watch(ctx context.Context, at Place, after uint64) (events <-chan Event, leave func(), err error) {
+func (d *Desk) Watch(ctx context.Context, at Place, after uint64) (<-chan Event, func(), error) {
 	view, err := d.View(ctx, at)
 	if err != nil {
 		return nil, nil, err
@@ -118,15 +148,16 @@ func (d *Desk) Watch(ctx context.Context, at Place, after uint64) (events <-chan
 		return nil, nil, ErrFixed
 	}
 	who, stream := identity.ActorOf(ctx), rand.Text()
-	if err := d.appear(ctx, view.draftID, stream, who); err != nil {
-		return nil, nil, err
+	room := queueLength
+	if after > 0 && after < view.Revision {
+		room += int(min(view.Revision-after, mostMissed)) + 16
 	}
-	page := make(chan Event, queueLength+mostMissed)
+	events := make(chan Event, room)
 	// First listen, then ask what was missed: some may be told twice, none never.
-	w := d.join(at, view, stream, page)
+	w := d.join(at, view, stream, page{events, who})
 	if w == nil {
-		close(page)
-		return page, func() {}, nil
+		close(events)
+		return events, func() {}, nil
 	}
 	missed, err := d.missed(ctx, view.draftID, after)
 	if err != nil {
@@ -134,33 +165,11 @@ func (d *Desk) Watch(ctx context.Context, at Place, after uint64) (events <-chan
 		return nil, nil, err
 	}
 	w.send(stream, missed...)
-	stop := make(chan struct{})
-	go func() {
-		ticker := time.NewTicker(appearEvery)
-		defer ticker.Stop()
-		for {
-			select {
-			case <-stop:
-				return
-			case <-ticker.C:
-				_ = d.appear(context.WithoutCancel(ctx), view.draftID, stream, who) // the next one makes up for it
-			}
-		}
-	}()
-	return page, sync.OnceFunc(func() {
-		close(stop)
+	return events, sync.OnceFunc(func() {
 		w.leave(stream)
 		_ = d.store.InTransaction(context.WithoutCancel(ctx), func(tx *store.Tx) error { return tx.Leave(stream) }) // or it fades
 		d.poke(view.draftID)
 	}), nil
-}
-
-func (d *Desk) appear(ctx context.Context, draft uint64, stream string, who identity.Actor) error {
-	return d.store.InTransaction(ctx, func(tx *store.Tx) error {
-		now := time.Now().UTC()
-		row := &store.Presence{Stream: stream, DraftID: draft, AccountID: who.Account, Name: who.Name, SeenAt: now}
-		return tx.Appear(row, now.Add(-goneAfter))
-	})
 }
 
 // missed lists the steps after a revision, or says that they are too many.
@@ -178,7 +187,7 @@ func (d *Desk) missed(ctx context.Context, draft, after uint64) ([]Event, error)
 		return nil, err
 	}
 	if len(rows) > mostMissed {
-		return []Event{{Kind: Lost}}, nil
+		return []Event{event(0, Lost, nil)}, nil
 	}
 	return steps(rows)
 }
@@ -190,7 +199,7 @@ func steps(rows []store.Edit) ([]Event, error) {
 		if err != nil {
 			return nil, err
 		}
-		out[i] = Event{step.Revision, Stepped, step}
+		out[i] = event(step.Revision, Stepped, step)
 	}
 	return out, nil
 }
@@ -198,7 +207,7 @@ func steps(rows []store.Edit) ([]Event, error) {
 // join adds a page to the watch of a draft, begun when there is none, and tells
 // it what the others know. A page whose state is older than the tally's
 // revision loads it anew.
-func (d *Desk) join(at Place, v *View, stream string, page chan Event) *watch {
+func (d *Desk) join(at Place, v *View, stream string, p page) *watch {
 	defer d.poke(v.draftID)
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -209,19 +218,19 @@ func (d *Desk) join(at Place, v *View, stream string, page chan Event) *watch {
 	if w == nil {
 		w = &watch{
 			d: d, at: at, draft: v.draftID, poked: make(chan struct{}, 1), done: make(chan struct{}),
-			pages: map[string]chan Event{}, revision: v.Revision,
+			pages: map[string]page{}, revision: v.Revision,
 		}
 		d.watches[v.draftID] = w
 		go w.run()
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.pages[stream] = page
-	if w.tally != nil {
-		page <- Event{0, Weighed, *w.tally}
-	}
-	if w.people != nil {
-		page <- Event{0, People, w.people}
+	w.pages[stream] = p
+	w.changed = true
+	for _, known := range []*Event{w.tally, w.people} {
+		if known != nil {
+			p.events <- *known
+		}
 	}
 	return w
 }
@@ -251,7 +260,7 @@ func (d *Desk) Close() {
 		w.mu.Lock()
 		for stream, page := range w.pages {
 			delete(w.pages, stream)
-			close(page)
+			close(page.events)
 		}
 		w.mu.Unlock()
 	}
@@ -262,8 +271,9 @@ func (w *watch) leave(stream string) {
 	defer w.mu.Unlock()
 	if page, there := w.pages[stream]; there {
 		delete(w.pages, stream)
-		close(page)
+		close(page.events)
 	}
+	w.changed = true
 }
 
 // tell sends events to every page.
@@ -291,10 +301,11 @@ func (w *watch) put(stream string, events []Event) {
 	}
 	for _, e := range events {
 		select {
-		case page <- e:
+		case page.events <- e:
 		default:
 			delete(w.pages, stream)
-			close(page)
+			close(page.events)
+			w.changed = true
 			return
 		}
 	}
@@ -312,7 +323,6 @@ func (w *watch) run() {
 			return
 		case <-pulse.C:
 		case <-w.poked:
-			people = time.Time{}
 		}
 		if w.over() {
 			return
@@ -321,7 +331,7 @@ func (w *watch) run() {
 			slog.Debug("watching a draft", "draft", w.at.Draft, "error", err) // the database may be away; the next look tells
 			continue
 		}
-		if time.Since(people) > presenceEvery {
+		if since := time.Since(people); since > presenceEvery || since > changedEvery && w.moved() {
 			people = time.Now()
 			if err := w.lookAround(ctx); err != nil {
 				slog.Debug("looking who is there", "draft", w.at.Draft, "error", err)
@@ -367,21 +377,57 @@ func (w *watch) look(ctx context.Context) error {
 		w.revision = events[len(events)-1].ID
 		w.tell(events...)
 	}
-	if now := w.tally; now != nil && now.Revision == w.revision && now.Release == release {
-		return nil
+	if w.tally != nil {
+		if now := w.tally.Data.(Tally); now.Revision == w.revision && now.Release == release {
+			return nil
+		}
 	}
 	weighing, err := w.d.Consequences(ctx, w.at)
 	if err != nil {
 		return err
 	}
+	tally := event(0, Weighed, weighing.Tally)
 	w.mu.Lock()
-	w.tally = &weighing.Tally
+	w.tally = &tally
 	w.mu.Unlock()
-	w.tell(Event{0, Weighed, weighing.Tally})
+	w.tell(tally)
 	return nil
 }
 
+// moved reports whether pages came or went since it was asked last.
+func (w *watch) moved() bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	moved := w.changed
+	w.changed = false
+	return moved
+}
+
+// appear writes down, in one transaction, that all pages here are there, when one
+// came or some time has passed.
+func (w *watch) appear(ctx context.Context) error {
+	now := time.Now().UTC()
+	w.mu.Lock()
+	rows := make([]store.Presence, 0, len(w.pages))
+	for stream, p := range w.pages {
+		rows = append(rows, store.Presence{Stream: stream, DraftID: w.draft, AccountID: p.who.Account, Name: p.who.Name, SeenAt: now})
+	}
+	due := len(rows) != w.told || time.Since(w.appeared) > appearEvery
+	w.mu.Unlock()
+	if !due {
+		return nil
+	}
+	err := w.d.store.InTransaction(ctx, func(tx *store.Tx) error { return tx.Appear(w.draft, rows, now.Add(-goneAfter)) })
+	if err == nil {
+		w.told, w.appeared = len(rows), time.Now()
+	}
+	return err
+}
+
 func (w *watch) lookAround(ctx context.Context) error {
+	if err := w.appear(ctx); err != nil {
+		return err
+	}
 	var rows []store.Presence
 	err := w.d.store.Snapshot(ctx, func(tx *store.Tx) error {
 		var err error
@@ -400,12 +446,13 @@ func (w *watch) lookAround(ctx context.Context) error {
 		}
 		people[i].Pages++
 	}
-	w.mu.Lock()
-	same := slices.Equal(people, w.people)
-	w.people = people
-	w.mu.Unlock()
-	if !same {
-		w.tell(Event{0, People, people})
+	if w.people != nil && slices.Equal(people, w.people.Data.([]Presence)) {
+		return nil
 	}
+	now := event(0, People, people)
+	w.mu.Lock()
+	w.people = &now
+	w.mu.Unlock()
+	w.tell(now)
 	return nil
 }

@@ -91,7 +91,7 @@ func TestSlowPagesAreLetGo(t *testing.T) {
 	v := view(t, d)
 	w := d.watches[v.draftID]
 	for range queueLength + mostMissed + 10 {
-		w.tell(Event{Kind: People})
+		w.tell(event(0, People, []Presence{}))
 	}
 	n := 0
 	for range slow {

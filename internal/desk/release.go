@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"wideknot/core/check"
 	"wideknot/core/diff"
@@ -32,6 +33,9 @@ func (h *Held) Error() string {
 	return fmt.Sprintf("write down why this may be released with %d warnings it adds or errors it leaves; the first: %s", len(h.Asks), h.Asks[0].Title)
 }
 
+// MaxMessage is how many characters a release's message, and its reason, may have.
+const MaxMessage = 5000
+
 // A ReleaseSummary is a line of the list of releases.
 type ReleaseSummary struct {
 	Number  uint64    `json:"number"`
@@ -52,8 +56,10 @@ func releaseOf(row store.Release) ReleaseSummary {
 // on its own release.
 func (d *Desk) Release(ctx context.Context, o Order, message, reason string) (ReleaseSummary, error) {
 	message, reason = strings.TrimSpace(message), strings.TrimSpace(reason)
-	if message == "" || len(message) > 5000 || len(reason) > 5000 {
-		return ReleaseSummary{}, estate.Problems{{Path: "message", Message: "a release needs a message that says what it is for, of at most 5,000 bytes"}}
+	for _, text := range []struct{ path, text string }{{"message", message}, {"reason", reason}} {
+		if n := utf8.RuneCountInString(text.text); n > MaxMessage || n == 0 && text.path == "message" {
+			return ReleaseSummary{}, estate.Problems{{Path: text.path, Message: fmt.Sprintf("a release needs a message that says what it is for; it, and a reason, have at most %d characters", MaxMessage)}}
+		}
 	}
 	request := o.Request
 	o.Request = "" // of the release, not of an edit
@@ -66,7 +72,7 @@ func (d *Desk) Release(ctx context.Context, o Order, message, reason string) (Re
 		if request != "" {
 			if row, err := at.tx.ReleaseOfRequest(e.ID, request); err == nil {
 				out = releaseOf(row)
-				return at.view, nil
+				return at.view, o.same(row.Digest)
 			} else if !errors.Is(err, ErrNotFound) {
 				return nil, err
 			}
@@ -83,12 +89,12 @@ func (d *Desk) Release(ctx context.Context, o Order, message, reason string) (Re
 		}
 		if base.Plan == nil {
 			base.derive()
-			d.keep(base)
+			d.memory.keep(base)
 		}
 		if err := gate(base, at.view, reason); err != nil {
 			return nil, err
 		}
-		out, err = d.putInForce(ctx, at, e, message, reason, request)
+		out, err = d.putInForce(ctx, at, e, message, reason, request, o.Digest)
 		if err != nil {
 			return nil, err
 		}
@@ -134,7 +140,7 @@ func gate(base, draft *View, reason string) error {
 // putInForce stores the draft's state as the next release. What is to be done
 // to gateways will follow from the row: whoever rolls out takes the highest
 // number that it has not carried out yet.
-func (d *Desk) putInForce(ctx context.Context, at *opening, e store.Estate, message, reason, request string) (ReleaseSummary, error) {
+func (d *Desk) putInForce(ctx context.Context, at *opening, e store.Estate, message, reason, request string, digest []byte) (ReleaseSummary, error) {
 	document, err := json.Marshal(at.view.Estate)
 	if err != nil {
 		return ReleaseSummary{}, err
@@ -145,7 +151,7 @@ func (d *Desk) putInForce(ctx context.Context, at *opening, e store.Estate, mess
 		Message: message, Reason: reason, Document: string(document),
 	}
 	if request != "" {
-		row.Request = &request
+		row.Request, row.Digest = &request, digest
 	}
 	if err := at.tx.AddRelease(&row); err != nil {
 		return ReleaseSummary{}, err
@@ -177,7 +183,7 @@ func (d *Desk) Seed(ctx context.Context, o Order, message string) error {
 		if at.view.Plan == nil {
 			at.view.derive()
 		}
-		out, err := d.putInForce(ctx, at, e, message, "", "")
+		out, err := d.putInForce(ctx, at, e, message, "", "", nil)
 		e.Release, at.row.Base = out.Number, out.Number
 		return at.view.standing(e, at.row), err
 	})

@@ -29,6 +29,11 @@ func (d *Desk) WhatIf(ctx context.Context, at Place, list []check.Repair) (*Weig
 	if err != nil {
 		return nil, err
 	}
+	leave, err := d.Turn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer leave()
 	next := *view
 	if next.Estate, err = check.ApplyAll(view.Estate, list); err != nil {
 		return nil, err

@@ -30,6 +30,14 @@ type Preview struct {
 	next     *estate.Estate
 }
 
+// unread lists the sheets of which no row can be read.
+func (p *Preview) unread() []string {
+	if p.Reading == nil {
+		return nil
+	}
+	return p.Reading.Unread()
+}
+
 func read(base *estate.Estate, p Parcel) *Preview {
 	out := &Preview{next: base}
 	if p.Document != "" {
@@ -62,8 +70,13 @@ func (d *Desk) PreviewImport(ctx context.Context, at Place, p Parcel) (*Preview,
 	if err != nil {
 		return nil, err
 	}
+	leave, err := d.Turn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer leave()
 	out := read(view.Estate, p)
-	if len(out.Problems) == 0 {
+	if len(out.Problems) == 0 && out.unread() == nil {
 		plan := tunnel.Derive(out.next)
 		out.Findings = check.Count(check.Run(plan, route.Build(plan)))
 	}
@@ -83,6 +96,10 @@ func (d *Desk) Import(ctx context.Context, o Order, p Parcel, leaveBad bool) (*V
 		preview = read(e, p)
 		if len(preview.Problems) > 0 {
 			return nil, estate.Problems(preview.Problems)
+		}
+		if unread := preview.unread(); unread != nil {
+			return nil, estate.Problems{{Path: "sheets", Message: fmt.Sprintf(
+				"the sheet of %s cannot be read; the preview says why. Nothing was imported", strings.Join(unread, " and of "))}}
 		}
 		if preview.Reading != nil && preview.Reading.BadRows() > 0 && !leaveBad {
 			return nil, estate.Problems{{Path: "sheets", Message: fmt.Sprintf(

@@ -19,13 +19,13 @@ type Presence struct {
 // TableName names the table of presences.
 func (Presence) TableName() string { return "presence" }
 
-// Appear says that a page is there, still or anew, and forgets those of its
+// Appear says that pages are there, still or anew, and forgets those of their
 // draft that were not seen since.
-func (t *Tx) Appear(row *Presence, since time.Time) error {
-	if err := t.db.Where("draft_id = ? AND seen_at < ?", row.DraftID, since).Delete(&Presence{}).Error; err != nil {
+func (t *Tx) Appear(draft uint64, rows []Presence, since time.Time) error {
+	if err := t.db.Where("draft_id = ? AND seen_at < ?", draft, since).Delete(&Presence{}).Error; err != nil || len(rows) == 0 {
 		return err
 	}
-	return t.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(row).Error
+	return t.db.Clauses(clause.OnConflict{UpdateAll: true}).CreateInBatches(rows, 500).Error
 }
 
 // Leave says that a page is gone.
