@@ -108,9 +108,9 @@ func decodeText(text string) (decoded, note string, err error) {
 // takes the cell for a formula, and the one that tells it not to.
 const formula = "=+-@\t\r'"
 
-// escaped puts ' before a text that a spreadsheet would take for a formula.
+// SafeCell puts ' before a text that a spreadsheet would take for a formula.
 // Numbers are none.
-func escaped(text string) string {
+func SafeCell(text string) string {
 	if text == "" || !strings.ContainsRune(formula, rune(text[0])) {
 		return text
 	}
@@ -120,7 +120,7 @@ func escaped(text string) string {
 	return "'" + text
 }
 
-// unescaped takes back what escaped did.
+// unescaped takes back what SafeCell did.
 func unescaped(cell string) string {
 	rest, quoted := strings.CutPrefix(cell, "'")
 	if quoted && rest != "" && strings.ContainsRune(formula, rune(rest[0])) {

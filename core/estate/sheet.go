@@ -347,7 +347,7 @@ func WriteSheets(e *Estate) Sheets {
 		rows(func(from any) {
 			cells := form.put(from)
 			for i := range cells {
-				cells[i] = escaped(cells[i])
+				cells[i] = SafeCell(cells[i])
 			}
 			_ = w.Write(cells)
 		})

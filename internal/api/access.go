@@ -2,7 +2,9 @@ package api
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
+	"fmt"
 	"net/http"
 	"strings"
 	"time"
@@ -56,6 +58,16 @@ type access struct {
 	c      fiber.Ctx // for cookies; only while the request lasts
 }
 
+// digest is the SHA-256 of what the request asks for: where, and with what body.
+func (a access) digest() []byte {
+	sum := sha256.New()
+	fmt.Fprintf(sum, "%s %s\n", a.c.Method(), a.c.Path())
+	if b, ok := a.c.Locals(bodyKey{}).(*body); ok {
+		sum.Write(b.digest.Sum(nil))
+	}
+	return sum.Sum(nil)
+}
+
 func accessOf(ctx context.Context) access {
 	a, _ := ctx.Value(accessKey{}).(access)
 	return a
@@ -66,7 +78,7 @@ func accessOf(ctx context.Context) access {
 func (s *Server) admit(op *huma.Operation, c fiber.Ctx) error {
 	n := permissions[op.OperationID]
 	ctx := identity.WithActor(c.Context(), identity.Actor{
-		Name: "stranger", Origin: strings.Clone(c.IP()), Request: strings.Clone(requestid.FromContext(c)),
+		Name: "stranger", Origin: s.client(c), Request: strings.Clone(requestid.FromContext(c)),
 	})
 	a := access{c: c}
 	if !n.open {

@@ -46,13 +46,14 @@ var least = map[string]string{
 
 	"release": "operator", "reveal-key": "operator",
 
-	"set-person": "owner", "remove-person": "owner",
+	"set-person": "owner", "remove-person": "owner", "delete-estate": "owner",
+	"get-site": "reader", "get-overlay": "reader", "get-about": "reader", "get-audit-record": "reader",
 }
 
 // notForTokens are the operations for people at a browser only.
 var notForTokens = []string{
 	"sign-out", "list-sessions", "end-session", "end-sessions", "set-password", "list-tokens", "add-token", "delete-token",
-	"list-accounts", "add-account", "set-account", "make-link", "list-server-audit", "create-estate", "set-person", "remove-person",
+	"list-accounts", "add-account", "set-account", "make-link", "list-server-audit", "create-estate", "set-person", "remove-person", "delete-estate",
 }
 
 // Every operation is called as everybody, and lets in whom the table says.
@@ -143,7 +144,7 @@ func (s *server) letIn(method, path string, headers ...string) (bool, int) {
 	path = inPath.ReplaceAllStringFunc(path, func(name string) string {
 		return map[string]string{
 			"{estate}": "brindlewater", "{draft}": "first", "{site}": "tarnhollow", "{overlay}": "ops", "{sheet}": "sites",
-			"{account}": "99999", "{session}": "99999", "{token}": "99999", "{format}": "json", "{a}": "tarnhollow", "{b}": "harrowmere", "{pattern}": "eelgate",
+			"{account}": "99999", "{session}": "99999", "{token}": "99999", "{record}": "99999", "{format}": "json", "{a}": "tarnhollow", "{b}": "harrowmere", "{pattern}": "eelgate",
 		}[name]
 	})
 	var body any
@@ -252,11 +253,7 @@ func TestTricks(t *testing.T) {
 	forged.refused(401, "GET", "/api/estates", nil)
 	big := `{"key":"big","name":"` + strings.Repeat("x", smallBody) + `"}`
 	s.refused(413, "PUT", base+"/sites/big", big)
-	huge := strings.Repeat("x", MaxBody+1)
-	r := httptest.NewRequest("POST", base+"/import", strings.NewReader(huge))
-	if _, err := s.app.Test(r, fiber.TestConfig{Timeout: time.Minute}); err == nil || !strings.Contains(err.Error(), "body size exceeds") {
-		t.Errorf("a body beyond every limit: %v", err)
-	}
+	s.refused(413, "POST", base+"/import", strings.Repeat("x", MaxBody+1))
 
 	site := estate.Site{Key: "van-9", Name: "Once"}
 	first := must[EstateHead](s, "PUT", base+"/sites/van-9", site, "Idempotency-Key", "r1")

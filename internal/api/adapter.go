@@ -1,13 +1,14 @@
 package api
 
 import (
-	"bytes"
 	"context"
 	"crypto/tls"
+	"fmt"
 	"io"
 	"mime/multipart"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,19 +16,48 @@ import (
 	"github.com/gofiber/fiber/v3"
 )
 
-// adapter serves huma's operations with Fiber v3, to those whom admit lets in.
+// adapter serves huma's operations with Fiber v3, to those whom the server admits.
 type adapter struct {
-	app   *fiber.App
-	admit func(*huma.Operation, fiber.Ctx) error
+	app *fiber.App
+	s   *Server
 }
 
 var paths = strings.NewReplacer("{", ":", "}", "")
 
 func (a adapter) Handle(op *huma.Operation, handler func(huma.Context)) {
 	a.add(op, func(c fiber.Ctx) error {
-		handler(&requestContext{op: op, c: c})
+		r := &requestContext{op: op, c: c, body: bodyOf(c)}
+		if leave, err := a.s.room(op, c); err != nil {
+			return err
+		} else if leave != nil {
+			defer leave()
+		}
+		c.Locals(bodyKey{}, r.body)
+		handler(r)
+		r.notModified()
 		return nil
 	})
+}
+
+// room waits until few enough bodies of the request's size are at work.
+func (s *Server) room(op *huma.Operation, c fiber.Ctx) (leave func(), err error) {
+	if !announces(c) || permissions[op.OperationID].open {
+		return nil, nil
+	}
+	if int64(c.Request().Header.ContentLength()) > op.MaxBodyBytes {
+		return nil, fiber.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("the request has more than the %d bytes that are taken here", op.MaxBodyBytes))
+	}
+	if op.MaxBodyBytes <= smallBody {
+		if leave, ok := s.small.take(); ok {
+			return leave, nil
+		}
+		return nil, busy(c, "too many requests are being read at the moment; try again in a few seconds")
+	}
+	done, ok := s.large.take()
+	if !ok {
+		return nil, busy(c, "other imports are being worked on; try again in a few seconds")
+	}
+	return func() { done(); s.relax() }, nil
 }
 
 // add registers an operation that answers by itself.
@@ -37,7 +67,7 @@ func (a adapter) add(op *huma.Operation, handler fiber.Handler) {
 	}
 	a.app.Add([]string{op.Method}, paths.Replace(op.Path), func(c fiber.Ctx) error {
 		if op.OperationID != "" { // the document itself is open
-			if err := a.admit(op, c); err != nil {
+			if err := a.s.admit(op, c); err != nil {
 				return err
 			}
 		}
@@ -61,6 +91,7 @@ func (a adapter) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 type tagKey struct{}
+type bodyKey struct{}
 
 // keepTag restores the tag of a state, which compressing replaces by one of
 // its own making.
@@ -76,7 +107,30 @@ func keepTag(c fiber.Ctx) error {
 type requestContext struct {
 	op     *huma.Operation
 	c      fiber.Ctx
+	body   *body
 	status int
+}
+
+// volatile are operations whose answers tell more than the state their tag names,
+// such as what is in force now.
+var volatile = []string{"get-draft", "get-consequences", "get-before-after", "get-outage-changes", "get-estate"}
+
+// notModified answers with nothing but 304 who has the state already
+// (RFC 9110, section 13.1.2).
+func (r *requestContext) notModified() {
+	tag, _ := r.c.Locals(tagKey{}).(string)
+	given := r.c.Get(fiber.HeaderIfNoneMatch)
+	if given == "" || tag == "" || r.op.Method != http.MethodGet || r.c.Response().StatusCode() != http.StatusOK || slices.Contains(volatile, r.op.OperationID) {
+		return
+	}
+	for one := range strings.SplitSeq(given, ",") {
+		if one = strings.TrimSpace(one); one == "*" || strings.TrimPrefix(one, "W/") == tag {
+			r.c.Response().ResetBody()
+			r.c.Response().Header.Del(fiber.HeaderContentType)
+			r.c.Status(http.StatusNotModified)
+			return
+		}
+	}
 }
 
 var _ huma.Context = &requestContext{}
@@ -113,7 +167,7 @@ func (r *requestContext) EachHeader(f func(name, value string)) {
 		f(string(name), string(value))
 	}
 }
-func (r *requestContext) BodyReader() io.Reader { return bytes.NewReader(r.c.Body()) }
+func (r *requestContext) BodyReader() io.Reader { return r.body }
 func (r *requestContext) GetMultipartForm() (*multipart.Form, error) {
 	return r.c.MultipartForm()
 }

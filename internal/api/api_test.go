@@ -130,8 +130,12 @@ func (s *server) send(method, path string, body any, headers ...string) response
 	if err != nil {
 		s.t.Fatal(err)
 	}
-	return response{got.StatusCode, got.Header, text}
+	out := response{got.StatusCode, got.Header, text}
+	s.held(method, path, out)
+	return out
 }
+
+func deskAt(key string) desk.Order { return desk.At(key, desk.First) }
 
 // must sends a request that has to succeed and reads its answer.
 func must[T any](s *server, method, path string, body any, headers ...string) T {
@@ -469,7 +473,7 @@ func TestEightAtOnceLoseNothing(t *testing.T) {
 			for i := range 5 {
 				key := fmt.Sprintf("w%d-%d", worker, i)
 				r := s.send("PUT", base+"/sites/"+key, estate.Site{Key: key, Name: key})
-				if r.status != 200 {
+				if r.status != 201 {
 					done <- fmt.Errorf("%s: %d %s", key, r.status, r.body)
 					return
 				}

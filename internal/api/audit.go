@@ -1,32 +1,38 @@
 package api
 
 import (
-	"bytes"
 	"context"
 	"encoding/csv"
 	"encoding/json"
+	"errors"
+	"io"
 	"net/http"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"wideknot/core/estate"
 	"wideknot/internal/store"
 )
 
-// AuditRecord says who did what.
+// AuditLine says who did what.
+type AuditLine struct {
+	ID      uint64    `json:"id"`
+	At      time.Time `json:"at"`
+	Who     string    `json:"who"`
+	Origin  string    `json:"origin" doc:"network address, and the token's name"`
+	Request string    `json:"request"`
+	Action  string    `json:"action" doc:"family.verb"`
+	Draft   string    `json:"draft"`
+	Object  string    `json:"object"`
+}
+
+// AuditRecord is a line with what became of it.
 type AuditRecord struct {
-	ID      uint64          `json:"id"`
-	At      time.Time       `json:"at"`
-	Who     string          `json:"who"`
-	Origin  string          `json:"origin" doc:"network address, and the token's name"`
-	Request string          `json:"request"`
-	Action  string          `json:"action" doc:"family.verb"`
-	Draft   string          `json:"draft"`
-	Object  string          `json:"object"`
-	Before  json.RawMessage `json:"before,omitempty"`
-	After   json.RawMessage `json:"after,omitempty"`
+	AuditLine
+	Before json.RawMessage `json:"before,omitempty" doc:"what the object was, as far as it changed"`
+	After  json.RawMessage `json:"after,omitempty" doc:"what it became"`
 }
 
 // AuditFilter chooses records.
@@ -37,6 +43,7 @@ type AuditFilter struct {
 	Since  time.Time `query:"since"`
 	Until  time.Time `query:"until"`
 	Before uint64    `query:"before" doc:"ID below which to go on"`
+	Limit  int       `query:"limit" minimum:"1" maximum:"1000" default:"100" doc:"how many at most"`
 }
 
 func (f AuditFilter) of(estate uint64, limit int) store.RecordFilter {
@@ -45,8 +52,12 @@ func (f AuditFilter) of(estate uint64, limit int) store.RecordFilter {
 	}
 }
 
+func lineOfRecord(r store.Record) AuditLine {
+	return AuditLine{ID: r.ID, At: r.At, Who: r.Who, Origin: r.Origin, Request: r.Request, Action: r.Action, Draft: r.Draft, Object: r.Object}
+}
+
 func recordOf(r store.Record) AuditRecord {
-	out := AuditRecord{ID: r.ID, At: r.At, Who: r.Who, Origin: r.Origin, Request: r.Request, Action: r.Action, Draft: r.Draft, Object: r.Object}
+	out := AuditRecord{AuditLine: lineOfRecord(r)}
 	if r.BeforeIt != nil {
 		out.Before = json.RawMessage(*r.BeforeIt)
 	}
@@ -56,80 +67,121 @@ func recordOf(r store.Record) AuditRecord {
 	return out
 }
 
-func recordsOf(rows []store.Record) []AuditRecord {
-	out := make([]AuditRecord, len(rows))
+func linesOf(rows []store.Record) []AuditLine {
+	out := make([]AuditLine, len(rows))
 	for i, r := range rows {
-		out[i] = recordOf(r)
+		out[i] = lineOfRecord(r)
 	}
 	return out
 }
 
-// page is how many records are listed at once; mostExported how many an export
-// holds.
-const (
-	page         = 100
-	mostExported = 50000
-)
+// exported is how many records an export reads at once.
+const exported = 50
 
 func (s *Server) audit(a huma.API) {
-	huma.Register(a, operation("list-audit", http.MethodGet, "/api/estates/{estate}/audit", "List what was done to an estate, newest first, a hundred at a time"),
+	huma.Register(a, operation("list-audit", http.MethodGet, "/api/estates/{estate}/audit", "List what was done to an estate, newest first, without what it changed"),
 		func(ctx context.Context, in *struct {
 			InEstate
 			AuditFilter
-		}) (*struct{ Body []AuditRecord }, error) {
-			rows, err := s.Office.Records(ctx, in.of(accessOf(ctx).estate.ID, page))
-			return &struct{ Body []AuditRecord }{recordsOf(rows)}, refusal(err)
+		}) (*struct{ Body []AuditLine }, error) {
+			rows, err := s.Office.RecordLines(ctx, in.of(accessOf(ctx).estate.ID, in.Limit))
+			return &struct{ Body []AuditLine }{linesOf(rows)}, refusal(err)
+		})
+	huma.Register(a, operation("get-audit-record", http.MethodGet, "/api/estates/{estate}/audit/{record}", "Read what was changed by something that was done"),
+		func(ctx context.Context, in *struct {
+			InEstate
+			Record uint64 `path:"record" minimum:"1"`
+		}) (*struct{ Body AuditRecord }, error) {
+			row, err := s.Office.Record(ctx, accessOf(ctx).estate.ID, in.Record)
+			return &struct{ Body AuditRecord }{recordOf(row)}, refusal(err)
 		})
 	huma.Register(a, operation("list-server-audit", http.MethodGet, "/api/audit", "List what was done to accounts and sessions, newest first"),
-		func(ctx context.Context, in *AuditFilter) (*struct{ Body []AuditRecord }, error) {
-			rows, err := s.Office.Records(ctx, in.of(0, page))
-			return &struct{ Body []AuditRecord }{recordsOf(rows)}, refusal(err)
+		func(ctx context.Context, in *AuditFilter) (*struct{ Body []AuditLine }, error) {
+			rows, err := s.Office.RecordLines(ctx, in.of(0, in.Limit))
+			return &struct{ Body []AuditLine }{linesOf(rows)}, refusal(err)
 		})
-	huma.Register(a, operation("export-audit", http.MethodGet, "/api/estates/{estate}/audit.{format}", "Export the audit"),
+	huma.Register(a, files(operation("export-audit", http.MethodGet, "/api/estates/{estate}/audit.{format}", "Export the audit"), "text/csv", "application/json"),
 		func(ctx context.Context, in *struct {
 			InEstate
-			AuditFilter
-			Format string `path:"format" enum:"csv,json"`
-		}) (*file, error) {
-			rows, err := s.Office.Records(ctx, in.of(accessOf(ctx).estate.ID, mostExported))
-			if err != nil {
-				return nil, refusal(err)
-			}
-			name := in.Estate + "-audit." + in.Format
+			Format string    `path:"format" enum:"csv,json"`
+			Who    string    `query:"who" maxLength:"200"`
+			Action string    `query:"action" maxLength:"40"`
+			Text   string    `query:"text" maxLength:"200"`
+			Since  time.Time `query:"since"`
+			Until  time.Time `query:"until"`
+		}) (*huma.StreamResponse, error) {
+			filter := AuditFilter{Who: in.Who, Action: in.Action, Text: in.Text, Since: in.Since, Until: in.Until}.of(accessOf(ctx).estate.ID, exported)
+			write, kind := auditSheet, "text/csv; charset=utf-8"
 			if in.Format == "json" {
-				text, err := json.MarshalIndent(recordsOf(rows), "", "  ")
-				return attached("application/json", name, text), refusal(err)
+				write, kind = auditJSON, "application/json"
 			}
-			return attached("text/csv; charset=utf-8", name, auditSheet(rows)), nil
+			return s.streamed(ctx, kind, in.Estate+"-audit."+in.Format, func(ctx context.Context, w io.Writer) error {
+				return write(w, func() ([]store.Record, error) {
+					rows, err := s.Office.Records(ctx, filter)
+					if len(rows) > 0 {
+						filter.Before = rows[len(rows)-1].ID
+					}
+					return rows, errors.Join(err, ctx.Err())
+				})
+			})
 		})
 }
 
-// auditSheet writes records as RFC 4180 CSV.
-func auditSheet(rows []store.Record) []byte {
-	var out bytes.Buffer
-	w := csv.NewWriter(&out)
-	_ = w.Write([]string{"id", "at", "who", "origin", "request", "action", "draft", "object", "before", "after"}) // a bytes.Buffer takes every write
-	for _, r := range rows {
-		text := func(s *string) string {
-			if s == nil {
-				return ""
+// auditSheet writes records as RFC 4180 CSV, as many as next gives.
+func auditSheet(out io.Writer, next func() ([]store.Record, error)) error {
+	w := csv.NewWriter(out)
+	_ = w.Write([]string{"id", "at", "who", "origin", "request", "action", "draft", "object", "before", "after"}) // Flush tells
+	for {
+		rows, err := next()
+		if err != nil || len(rows) == 0 {
+			w.Flush()
+			return errors.Join(err, w.Error())
+		}
+		for _, r := range rows {
+			text := func(s *string) string {
+				if s == nil {
+					return ""
+				}
+				return *s
 			}
-			return *s
+			cells := []string{strconv.FormatUint(r.ID, 10), r.At.Format(time.RFC3339Nano), r.Who, r.Origin, r.Request, r.Action, r.Draft, r.Object, text(r.BeforeIt), text(r.AfterIt)}
+			for i, c := range cells {
+				cells[i] = estate.SafeCell(c)
+			}
+			_ = w.Write(cells)
 		}
-		cells := []string{strconv.FormatUint(r.ID, 10), r.At.Format(time.RFC3339Nano), r.Who, r.Origin, r.Request, r.Action, r.Draft, r.Object, text(r.BeforeIt), text(r.AfterIt)}
-		for i, c := range cells {
-			cells[i] = plain(c)
+		if w.Flush(); w.Error() != nil {
+			return w.Error()
 		}
-		_ = w.Write(cells)
 	}
-	w.Flush()
-	return out.Bytes()
 }
 
-// plain keeps a spreadsheet from taking a cell for a formula.
-func plain(cell string) string {
-	if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
-		return "'" + cell
+// auditJSON writes records as a list.
+func auditJSON(out io.Writer, next func() ([]store.Record, error)) error {
+	before := "[\n"
+	for {
+		rows, err := next()
+		if err != nil {
+			return err
+		}
+		for _, r := range rows {
+			text, err := json.Marshal(recordOf(r))
+			if err != nil {
+				return err
+			}
+			if _, err := out.Write(append([]byte(before), text...)); err != nil {
+				return err
+			}
+			before = ",\n"
+		}
+		if len(rows) == 0 {
+			break
+		}
 	}
-	return cell
+	end := "\n]\n"
+	if before == "[\n" {
+		end = "[]\n"
+	}
+	_, err := io.WriteString(out, end)
+	return err
 }

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"fmt"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -30,20 +29,26 @@ func (s *Server) drafts(a huma.API) {
 			return &struct{ Body EstateCard }{EstateCard{e.estate.Key, e.estate.Name, e.estate.Release, e.role, drafts}}, refusal(err)
 		})
 	huma.Register(a, operation("list-drafts", http.MethodGet, "/api/estates/{estate}/drafts", "List the drafts of an estate"),
-		func(ctx context.Context, in *InEstate) (*struct{ Body []desk.DraftSummary }, error) {
+		func(ctx context.Context, in *struct {
+			InEstate
+			Page
+		}) (*linked[desk.DraftSummary], error) {
 			drafts, err := d.Drafts(ctx, in.Estate)
-			return &struct{ Body []desk.DraftSummary }{drafts}, refusal(err)
+			if err != nil {
+				return nil, refusal(err)
+			}
+			return linkedTo(ctx, in.Page, drafts, func(d desk.DraftSummary) string { return d.Key })
 		})
-	huma.Register(a, operation("new-draft", http.MethodPost, "/api/estates/{estate}/drafts", "Branch a draft"),
+	huma.Register(a, making("new-draft", "/api/estates/{estate}/drafts", "Branch a draft"),
 		func(ctx context.Context, in *struct {
 			InEstate
 			Body struct {
-				Name string `json:"name" maxLength:"200"`
+				Name string `json:"name" maxLength:"200" example:"Winter round"`
 				From string `json:"from,omitempty" maxLength:"40" doc:"released (the default), release-N, or another draft"`
 			}
-		}) (*struct{ Body desk.DraftSummary }, error) {
-			made, err := d.NewDraft(ctx, in.Estate, in.Body.Name, in.Body.From)
-			return &struct{ Body desk.DraftSummary }{made}, refusal(err)
+		}) (*made[desk.DraftSummary], error) {
+			draft, err := d.NewDraft(ctx, in.Estate, in.Body.Name, in.Body.From)
+			return madeAt("/api/estates/"+in.Estate+"/drafts/"+draft.Key, draft, err)
 		})
 	for _, way := range []struct {
 		id, method, path, summary string
@@ -71,7 +76,7 @@ func (s *Server) drafts(a huma.API) {
 			if err != nil {
 				return nil, refusal(err)
 			}
-			return &answer[desk.Weighing]{ETag: fmt.Sprintf(`"%d"`, w.Revision), Body: *w}, nil
+			return &answer[desk.Weighing]{ETag: tagOf(w.Revision), Body: *w}, nil
 		})
 	huma.Register(a, operation("get-behind", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/behind", "Learn what was released since the draft was branched, and what conflicts"),
 		func(ctx context.Context, in *InDraft) (*struct{ Body desk.Catching }, error) {

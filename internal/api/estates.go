@@ -6,9 +6,13 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/gofiber/fiber/v3"
 
 	"wideknot/core/check"
 	"wideknot/core/diff"
@@ -100,28 +104,57 @@ type Editing struct {
 	Request string `header:"Idempotency-Key" maxLength:"64" doc:"the same key again edits nothing"`
 }
 
-func (e Editing) order() (desk.Order, error) {
+// strong is a strong ETag of ours, and nothing else.
+var strong = regexp.MustCompile(`^"([1-9][0-9]{0,18})"$`)
+
+func (e Editing) order(ctx context.Context) (desk.Order, error) {
 	o := desk.Order{Place: e.place(), Request: e.Request}
-	if tag := strings.Trim(e.IfMatch, `"`); tag != "" && tag != "*" {
-		if _, err := fmt.Sscanf(tag, "%d", &o.IfMatch); err != nil || o.IfMatch == 0 {
-			return o, huma.Error400BadRequest("If-Match must be a revision in quotes")
-		}
+	if e.Request != "" {
+		o.Digest = accessOf(ctx).digest()
 	}
+	if e.IfMatch == "" {
+		return o, nil
+	}
+	tag := strong.FindStringSubmatch(e.IfMatch)
+	if tag == nil {
+		return o, huma.Error400BadRequest(`If-Match takes one strong ETag, as answers have it, such as "17"`)
+	}
+	o.IfMatch, _ = strconv.ParseUint(tag[1], 10, 64) // its form is a number's
 	return o, nil
 }
 
+// An answer is what a state of an estate, or a part of it, is answered with.
 type answer[T any] struct {
-	ETag string `header:"ETag"`
-	Body T
+	Status   int
+	ETag     string `header:"ETag"`
+	Location string `header:"Location"`
+	Link     string `header:"Link" doc:"where the list goes on (RFC 8288), if it does"`
+	Body     T
 }
 
 func tagged[T any](v *desk.View, body T) *answer[T] {
-	return &answer[T]{ETag: fmt.Sprintf(`"%d"`, v.Revision), Body: body}
+	return &answer[T]{ETag: tagOf(v.Revision), Body: body}
 }
 
-// A conflict is the problem document of an edit that was based on an older
+func tagOf(revision uint64) string { return fmt.Sprintf(`"%d"`, revision) }
+
+// A made is what an operation answers that makes something.
+type made[T any] struct {
+	Status   int
+	Location string `header:"Location"`
+	Body     T
+}
+
+func madeAt[T any](location string, body T, err error) (*made[T], error) {
+	if err != nil {
+		return nil, refusal(err)
+	}
+	return &made[T]{http.StatusCreated, location, body}, nil
+}
+
+// A conflictProblem is the problem document of an edit that was based on an older
 // state: besides RFC 9457's members it says what changed, and by whom.
-type conflict struct {
+type conflictProblem struct {
 	huma.ErrorModel
 	Now     uint64      `json:"now" doc:"the revision it has now"`
 	Steps   []desk.Step `json:"steps" doc:"that changed it meanwhile"`
@@ -132,15 +165,15 @@ func problemOf(status int, err error) huma.ErrorModel {
 	return huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: err.Error()}
 }
 
-// A held is the problem document of a release that findings hold.
-type held struct {
+// A heldProblem is the problem document of a release that findings hold.
+type heldProblem struct {
 	huma.ErrorModel
 	MustMend []check.Finding `json:"must_mend"`
 	Asks     []check.Finding `json:"asks" doc:"findings for which a reason is asked"`
 }
 
-// An unsettled is the problem document of open conflicts.
-type unsettled struct {
+// An unsettledProblem is the problem document of open conflicts.
+type unsettledProblem struct {
 	huma.ErrorModel
 	Conflicts []diff.Conflict `json:"conflicts"`
 }
@@ -157,21 +190,25 @@ func refusal(err error) error {
 	case err == nil:
 		return nil
 	case errors.As(err, &stale):
-		return &conflict{problemOf(http.StatusPreconditionFailed, err), stale.Now, stale.Steps, stale.Changes}
+		return &conflictProblem{problemOf(http.StatusPreconditionFailed, err), stale.Now, append([]desk.Step{}, stale.Steps...), append([]string{}, stale.Changes...)}
 	case errors.As(err, &hold):
-		return &held{problemOf(http.StatusConflict, err), hold.Errors, hold.Asks}
+		return &heldProblem{problemOf(http.StatusConflict, err), append([]check.Finding{}, hold.Errors...), append([]check.Finding{}, hold.Asks...)}
 	case errors.As(err, &open):
-		return &unsettled{problemOf(http.StatusConflict, err), open.Conflicts}
+		return &unsettledProblem{problemOf(http.StatusConflict, err), append([]diff.Conflict{}, open.Conflicts...)}
 	case errors.As(err, &refused):
 		return huma.Error422UnprocessableEntity(err.Error(), &huma.ErrorDetail{Message: err.Error(), Location: "body." + refused.Field})
 	case errors.As(err, &fast):
 		return huma.ErrorWithHeaders(huma.Error429TooManyRequests(err.Error()), http.Header{"Retry-After": {fmt.Sprint(int(fast.Wait.Seconds()))}})
 	case errors.Is(err, identity.ErrSignIn), errors.Is(err, identity.ErrNoAccess):
-		return huma.Error401Unauthorized(err.Error())
+		return huma.ErrorWithHeaders(huma.Error401Unauthorized(err.Error()), http.Header{"WWW-Authenticate": {challenge}})
 	case errors.Is(err, identity.ErrNoLink), errors.Is(err, identity.ErrJourney):
 		return huma.Error410Gone(err.Error())
 	case errors.Is(err, store.ErrAway):
 		return huma.ErrorWithHeaders(huma.Error503ServiceUnavailable(store.ErrAway.Error()), http.Header{"Retry-After": {"1"}})
+	case errors.Is(err, store.ErrFull):
+		return huma.NewError(http.StatusInsufficientStorage, store.ErrFull.Error())
+	case errors.Is(err, desk.ErrReused):
+		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.As(err, &problems):
 		details := make([]error, len(problems))
 		for i, p := range problems {
@@ -185,12 +222,18 @@ func refusal(err error) error {
 	case errors.Is(err, desk.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
 	case errors.Is(err, desk.ErrTaken), errors.Is(err, desk.ErrNothing), errors.Is(err, desk.ErrKeyElsewhere), errors.Is(err, desk.ErrFixed),
-		errors.Is(err, desk.ErrShelved), errors.Is(err, desk.ErrBehind), errors.Is(err, identity.ErrTaken), errors.Is(err, identity.ErrLast), errors.Is(err, check.ErrOutdated):
+		errors.Is(err, desk.ErrShelved), errors.Is(err, desk.ErrBehind), errors.Is(err, identity.ErrTaken), errors.Is(err, identity.ErrLast), errors.Is(err, check.ErrOutdated), errors.Is(err, store.ErrExists):
 		return huma.Error409Conflict(err.Error())
 	}
 	var status huma.StatusError
-	if errors.As(err, &status) {
+	var plain *fiber.Error
+	switch {
+	case errors.As(err, &status):
 		return err
+	case errors.As(err, &plain):
+		return huma.NewError(plain.Code, plain.Message)
+	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+		return huma.Error503ServiceUnavailable("this took too long; try again")
 	}
 	slog.Error("operation failed", "error", err)
 	return huma.Error500InternalServerError("the server failed; its log says more")
@@ -214,11 +257,23 @@ func (s *Server) describe(a huma.API) {
 	s.follow(a)
 	s.outages(a)
 	transfer(a, s.Desk)
-	sitePlans(a, s.Desk)
+	s.sitePlans(a)
+	finish(a.OpenAPI())
 }
 
 func operation(id, method, path, summary string) huma.Operation {
-	return huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, MaxBodyBytes: smallBody}
+	op := huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, MaxBodyBytes: smallBody}
+	if permissions[id].open {
+		op.MaxBodyBytes = openBody
+	}
+	return op
+}
+
+// making describes an operation that makes something.
+func making(id, path, summary string) huma.Operation {
+	op := operation(id, http.MethodPost, path, summary)
+	op.DefaultStatus = http.StatusCreated
+	return op
 }
 
 func (s *Server) estates(a huma.API) {
@@ -231,14 +286,21 @@ func (s *Server) estates(a huma.API) {
 			}
 			return &struct{ Body []desk.Summary }{out}, refusal(err)
 		})
-	huma.Register(a, operation("create-estate", http.MethodPost, "/api/estates", "Make an empty estate with a first draft"),
+	huma.Register(a, making("create-estate", "/api/estates", "Make an empty estate with a first draft"),
 		func(ctx context.Context, in *struct {
 			Body struct {
-				Name string `json:"name" maxLength:"200"`
+				Name string `json:"name" maxLength:"120" example:"Brindlewater"`
 			}
-		}) (*struct{ Body desk.Summary }, error) {
-			made, err := s.Desk.Create(ctx, in.Body.Name)
-			return &struct{ Body desk.Summary }{made}, refusal(err)
+		}) (*made[desk.Summary], error) {
+			estate, err := s.Desk.Create(ctx, in.Body.Name)
+			return madeAt("/api/estates/"+estate.Key, estate, err)
+		})
+	huma.Register(a, operation("delete-estate", http.MethodDelete, "/api/estates/{estate}", "Delete an estate with all its drafts and releases, for good"),
+		func(ctx context.Context, in *struct {
+			InEstate
+			Name string `query:"name" required:"true" maxLength:"200" doc:"the estate's name, typed again"`
+		}) (*struct{}, error) {
+			return nil, refusal(s.Desk.Delete(ctx, in.Estate, in.Name))
 		})
 	d := s.Desk
 	huma.Register(a, operation("get-draft", http.MethodGet, "/api/estates/{estate}/drafts/{draft}", "Read the head of a state of an estate"),
@@ -249,6 +311,10 @@ func (s *Server) estates(a huma.API) {
 			}
 			return tagged(v, estateOf(ctx, v)), nil
 		})
+	part(a, operation("get-about", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/about", "Read the estate's name, regions and what else its head has"),
+		d, func(v *desk.View, _ InDraft) (estate.About, string, error) {
+			return v.Estate.About, desk.PartID(store.Head, ""), nil
+		})
 	huma.Register(a, saveOf("save-about", "/api/estates/{estate}/drafts/{draft}/about", "Replace the estate's name and regions; what else the head has stays where it is not given"),
 		func(ctx context.Context, in *struct {
 			Editing
@@ -258,7 +324,7 @@ func (s *Server) estates(a huma.API) {
 			if problems := estate.ReadPart(in.RawBody, &about); len(problems) > 0 {
 				return nil, refusal(estate.Problems(problems))
 			}
-			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) { return d.SaveAbout(ctx, o, about) })
+			return editedPart(ctx, in.Editing, desk.PartID(store.Head, ""), func(o desk.Order) (*desk.View, error) { return d.SaveAbout(ctx, o, about) })
 		})
 	describeBody[estate.About](a, "/api/estates/{estate}/drafts/{draft}/about", "About")
 	for _, way := range []struct {
@@ -271,12 +337,20 @@ func (s *Server) estates(a huma.API) {
 			})
 	}
 	huma.Register(a, operation("list-findings", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/findings", "List what is wrong or risky"),
-		func(ctx context.Context, in *InDraft) (*answer[[]StagedFinding], error) {
+		func(ctx context.Context, in *struct {
+			InDraft
+			Page
+			Severity check.Severity `query:"severity" enum:"error,warning,note"`
+			Stage    string         `query:"stage" enum:"survey,addresses,shape"`
+		}) (*answer[[]StagedFinding], error) {
 			v, err := d.View(ctx, in.place())
 			if err != nil {
 				return nil, refusal(err)
 			}
-			return tagged(v, findingsOf(v)), nil
+			list := slices.DeleteFunc(findingsOf(v), func(f StagedFinding) bool {
+				return in.Severity != "" && f.Severity != in.Severity || in.Stage != "" && f.Stage != in.Stage
+			})
+			return listed(ctx, v, in.Page, list, func(f StagedFinding) string { return f.ID })
 		})
 	huma.Register(a, operation("repair", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/repairs", "Carry out a repair that a finding offers"),
 		func(ctx context.Context, in *struct {
@@ -287,9 +361,29 @@ func (s *Server) estates(a huma.API) {
 		})
 }
 
+// part registers the reading of one part of a state, under its own tag: what is
+// read can be put back under If-Match.
+func part[I interface{ place() desk.Place }, T any](a huma.API, op huma.Operation, d *desk.Desk, find func(*desk.View, I) (T, string, error)) {
+	huma.Register(a, op, func(ctx context.Context, in *I) (*answer[T], error) {
+		v, err := d.View(ctx, (*in).place())
+		if err != nil {
+			return nil, refusal(err)
+		}
+		body, id, err := find(v, *in)
+		if err != nil {
+			return nil, refusal(err)
+		}
+		tag := v.Revisions[id]
+		if v.Fixed {
+			tag = v.Revision
+		}
+		return &answer[T]{ETag: tagOf(tag), Body: body}, nil
+	})
+}
+
 // edited runs an edit and answers with the estate's new head.
 func edited(ctx context.Context, in Editing, run func(desk.Order) (*desk.View, error)) (*answer[EstateHead], error) {
-	o, err := in.order()
+	o, err := in.order(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -298,6 +392,25 @@ func edited(ctx context.Context, in Editing, run func(desk.Order) (*desk.View, e
 		return nil, refusal(err)
 	}
 	return tagged(v, estateOf(ctx, v)), nil
+}
+
+// editedPart is edited of one part: the tag is the part's, and one that was not
+// there before was made.
+func editedPart(ctx context.Context, in Editing, id string, run func(desk.Order) (*desk.View, error)) (*answer[EstateHead], error) {
+	var part *desk.View
+	out, err := edited(ctx, in, func(o desk.Order) (*desk.View, error) {
+		v, err := run(o)
+		part = v
+		return v, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	out.ETag = tagOf(part.Revisions[id])
+	if slices.Contains(part.Added, id) {
+		out.Status, out.Location = http.StatusCreated, strings.Clone(accessOf(ctx).c.Path())
+	}
+	return out, nil
 }
 
 // StagedFinding is a finding with the stage where it is mended.

@@ -2,17 +2,19 @@ package api
 
 import (
 	"bufio"
+	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"reflect"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gofiber/fiber/v3"
+	"golang.org/x/sync/singleflight"
 
 	"wideknot/internal/desk"
 	"wideknot/internal/identity"
@@ -50,8 +52,14 @@ func (s *Server) stream(c fiber.Ctx) error {
 	at := desk.Place{Estate: strings.Clone(c.Params("estate")), Draft: strings.Clone(c.Params("draft"))}
 	ctx := context.WithoutCancel(c.Context())
 	who, estate := identity.ActorOf(ctx), accessOf(ctx).estate.ID
+	done, ok := s.streams.open(who.Account)
+	if !ok {
+		c.Set("Retry-After", "5")
+		return fiber.NewError(http.StatusTooManyRequests, fmt.Sprintf("you have too many pages open (at most %d), or everybody together has; close some", mostOwnStreams))
+	}
 	events, leave, err := s.Desk.Watch(ctx, at, after)
 	if err != nil {
+		done()
 		problem := refusal(err)
 		if status, ok := problem.(huma.StatusError); ok {
 			return fiber.NewError(status.GetStatus(), err.Error())
@@ -59,39 +67,87 @@ func (s *Server) stream(c fiber.Ctx) error {
 		return err
 	}
 	c.Set("Content-Type", "text/event-stream")
-	c.Set("Cache-Control", "no-store")
-	c.Set("X-Accel-Buffering", "no") // proxies must not hold events back
+	c.Set("Cache-Control", "no-store, no-transform") // who compresses it would hold events back
+	c.Set("X-Accel-Buffering", "no")                 // so would a proxy that gathers
 	s.metrics.streams.Inc()
+	connection := c.RequestCtx().Conn()
 	return c.SendStreamWriter(func(w *bufio.Writer) {
 		defer s.metrics.streams.Dec()
+		defer done()
 		defer leave()
-		fmt.Fprint(w, "retry: 1000\n\n")
+		out := patient{w, connection}
 		still := time.NewTicker(stillEvery)
 		defer still.Stop()
-		for w.Flush() == nil {
+		if _, err := out.Write([]byte("retry: 1000\n\n")); err != nil {
+			return
+		}
+		for {
+			text := []byte(": still here\n\n")
 			select {
 			case e, open := <-events:
-				if !open || write(w, e) != nil {
+				if !open {
+					return
+				}
+				var err error
+				if text, err = written(e); err != nil {
 					return
 				}
 			case <-still.C:
-				if role, err := s.Office.Still(ctx, who, estate); err == nil && !role.Includes(identity.Reader) || isNoAccess(err) {
+				if !s.standing.good(ctx, s.Office, who, estate) {
 					return
 				}
-				fmt.Fprint(w, ": still here\n\n")
+			}
+			if _, err := out.Write(text); err != nil {
+				return
 			}
 		}
 	})
 }
 
-func write(w *bufio.Writer, e desk.Event) error {
-	data, err := json.Marshal(e.Data)
+func written(e desk.Event) ([]byte, error) {
+	data, err := e.JSON()
 	if err != nil {
-		return err
+		return nil, err
 	}
+	var out bytes.Buffer
 	if e.ID != 0 {
-		fmt.Fprintf(w, "id: %d\n", e.ID)
+		fmt.Fprintf(&out, "id: %d\n", e.ID)
 	}
-	_, err = fmt.Fprintf(w, "event: %s\ndata: %s\n\n", e.Kind, data)
-	return err
+	fmt.Fprintf(&out, "event: %s\ndata: %s\n\n", e.Kind, data)
+	return out.Bytes(), nil
+}
+
+// standings remember for a moment whether who listens still may: an account may
+// have many streams, and each asks.
+type standings struct {
+	asking singleflight.Group
+	mu     sync.Mutex
+	known  map[string]standing
+}
+
+type standing struct {
+	good bool
+	at   time.Time
+}
+
+func (k *standings) good(ctx context.Context, office *identity.Office, who identity.Actor, estate uint64) bool {
+	id := fmt.Sprintf("%d %d %d %d", who.Account, who.Session, who.Token, estate)
+	k.mu.Lock()
+	last, known := k.known[id]
+	k.mu.Unlock()
+	if known && time.Since(last.at) < stillEvery/2 {
+		return last.good
+	}
+	good, _, _ := k.asking.Do(id, func() (any, error) {
+		role, err := office.Still(ctx, who, estate)
+		good := !isNoAccess(err) && (err != nil || role.Includes(identity.Reader)) // while the database is away, nobody is sent off
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		if k.known == nil || len(k.known) > mostStreams {
+			k.known = map[string]standing{}
+		}
+		k.known[id] = standing{good, time.Now()}
+		return good, nil
+	})
+	return good.(bool)
 }

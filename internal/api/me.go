@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"time"
 
@@ -95,7 +96,7 @@ func (s *Server) me(a huma.API) {
 			}
 			return nil, refusal(err)
 		})
-	huma.Register(a, operation("set-password", http.MethodPut, "/api/me/password", "Change your password; you are signed out everywhere else"),
+	huma.Register(a, operation("set-password", http.MethodPut, "/api/me/password", "Change your password; you are signed out everywhere else, and your API tokens end"),
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Now  string `json:"now" maxLength:"1000"`
@@ -117,7 +118,7 @@ func (s *Server) me(a huma.API) {
 			}
 			return &struct{ Body []APIToken }{out}, refusal(err)
 		})
-	huma.Register(a, operation("add-token", http.MethodPost, "/api/me/tokens", "Make an API token"),
+	huma.Register(a, making("add-token", "/api/me/tokens", "Make an API token"),
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Name    string        `json:"name" maxLength:"100"`
@@ -125,14 +126,14 @@ func (s *Server) me(a huma.API) {
 				Estate  string        `json:"estate,omitempty" maxLength:"40"`
 				Expires time.Time     `json:"expires"`
 			}
-		}) (*struct{ Body NewToken }, error) {
+		}) (*made[NewToken], error) {
 			row, secret, err := s.Office.AddToken(ctx, in.Body.Name, in.Body.Role, in.Body.Estate, in.Body.Expires)
 			if err != nil {
 				return nil, refusal(err)
 			}
 			out := NewToken{tokenOf(row, nil), secret}
 			out.Estate = in.Body.Estate
-			return &struct{ Body NewToken }{out}, nil
+			return madeAt(fmt.Sprintf("/api/me/tokens/%d", row.ID), out, nil)
 		})
 	huma.Register(a, operation("delete-token", http.MethodDelete, "/api/me/tokens/{token}", "End an API token"),
 		func(ctx context.Context, in *struct {

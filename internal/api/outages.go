@@ -217,7 +217,7 @@ func outageSheet(v *desk.View) []byte {
 	for i := range singles {
 		sheet := m.Sheet(&singles[i], true)
 		for _, s := range sheet.Sites {
-			_ = w.Write([]string{sheet.Fail[0], s.Site, s.Verdict, strconv.Itoa(s.Moved), strconv.Itoa(s.Squeezed), strconv.Itoa(s.Cut)})
+			_ = w.Write([]string{estate.SafeCell(sheet.Fail[0]), s.Site, s.Verdict, strconv.Itoa(s.Moved), strconv.Itoa(s.Squeezed), strconv.Itoa(s.Cut)})
 		}
 	}
 	w.Flush()
@@ -249,6 +249,13 @@ func (s *Server) outages(a huma.API) {
 			v, err := d.View(ctx, in.place())
 			if err != nil {
 				return nil, refusal(err)
+			}
+			if in.Both { // which nothing remembers
+				leave, err := d.Turn(ctx)
+				if err != nil {
+					return nil, refusal(err)
+				}
+				defer leave()
 			}
 			out, err := outagesOf(v, in.Kinds, in.Limit, in.Both)
 			if err != nil {
@@ -329,7 +336,7 @@ func (s *Server) outages(a huma.API) {
 			}
 			return tagged(v, out), nil
 		})
-	huma.Register(a, operation("export-outages", http.MethodGet, path+"/sheet", "Download what each single failure does as CSV"),
+	huma.Register(a, files(operation("export-outages", http.MethodGet, path+"/sheet", "Download what each single failure does as CSV"), "text/csv"),
 		func(ctx context.Context, in *InDraft) (*file, error) {
 			v, err := d.View(ctx, in.place())
 			if err != nil {
@@ -337,7 +344,7 @@ func (s *Server) outages(a huma.API) {
 			}
 			return attached("text/csv; charset=utf-8", fmt.Sprintf("outages-%s.csv", v.Draft), outageSheet(v)), nil
 		})
-	huma.Register(a, operation("export-outage-report", http.MethodGet, path+"/report", "Download what failures do as a page to print"),
+	huma.Register(a, files(operation("export-outage-report", http.MethodGet, path+"/report", "Download what failures do as a page to print"), "text/html"),
 		func(ctx context.Context, in *InDraft) (*file, error) {
 			v, err := d.View(ctx, in.place())
 			if err != nil {
@@ -353,7 +360,7 @@ func (s *Server) outages(a huma.API) {
 		func(ctx context.Context, in *struct {
 			Editing
 			Body struct {
-				Sites []string            `json:"sites" minItems:"1" maxItems:"60000"`
+				Sites []string            `json:"sites" minItems:"1" maxItems:"10000"`
 				First []estate.LinkChoice `json:"first" minItems:"1" maxItems:"20" doc:"the first choice first"`
 			}
 		}) (*answer[EstateHead], error) {
@@ -365,9 +372,9 @@ func (s *Server) outages(a huma.API) {
 		func(ctx context.Context, in *struct {
 			Editing
 			Body struct {
-				Sites []string `json:"sites" minItems:"1" maxItems:"60000"`
+				Sites []string `json:"sites" minItems:"1" maxItems:"10000"`
 				Link  string   `json:"link" maxLength:"40"`
-				Zones []string `json:"zones" maxItems:"40" doc:"empty for all"`
+				Zones []string `json:"zones" maxItems:"256" doc:"empty for all"`
 			}
 		}) (*answer[EstateHead], error) {
 			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) {
@@ -378,7 +385,7 @@ func (s *Server) outages(a huma.API) {
 		func(ctx context.Context, in *struct {
 			Editing
 			Body struct {
-				Zones []string `json:"zones" maxItems:"40"`
+				Zones []string `json:"zones" maxItems:"256"`
 			}
 		}) (*answer[EstateHead], error) {
 			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) { return d.SetShed(ctx, o, in.Body.Zones) })

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"net/http"
@@ -174,7 +173,8 @@ func sitePlan(v *desk.View, site int) (SitePlan, error) {
 	return out, err
 }
 
-func sitePlans(a huma.API, d *desk.Desk) {
+func (s *Server) sitePlans(a huma.API) {
+	d := s.Desk
 	huma.Register(a, operation("get-site-plan", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sites/{site}/plan", "Read what follows for a site: tunnels, routes, configuration"),
 		func(ctx context.Context, in *InSite) (*answer[SitePlan], error) {
 			v, err := d.View(ctx, in.place())
@@ -207,14 +207,14 @@ func sitePlans(a huma.API, d *desk.Desk) {
 		})
 	// A POST, because an archive with keys must not be a link that a page or a
 	// mail can hold.
-	huma.Register(a, operation("make-archive", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/archive", "Make a zip file of the configurations"),
+	huma.Register(a, files(operation("make-archive", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/archive", "Make a zip file of the configurations"), "application/zip"),
 		func(ctx context.Context, in *struct {
 			InDraft
 			Body struct {
-				Site string `json:"site,omitempty" doc:"this site only"`
+				Site string `json:"site,omitempty" maxLength:"40" doc:"this site only"`
 				Keys bool   `json:"keys" doc:"with private keys, for operators"`
 			}
-		}) (*file, error) {
+		}) (*huma.StreamResponse, error) {
 			if in.Body.Keys && !accessOf(ctx).role.Includes(permissions["make-archive-with-keys"].role) {
 				return nil, huma.Error403Forbidden("private keys are for operators; ask for the archive without them")
 			}
@@ -225,8 +225,8 @@ func sitePlans(a huma.API, d *desk.Desk) {
 			if in.Body.Site != "" && v.Plan.SiteIndex(in.Body.Site) < 0 {
 				return nil, huma.Error404NotFound(fmt.Sprintf("there is no site %q", in.Body.Site))
 			}
-			var out bytes.Buffer
-			if err := d.Archive(ctx, v, in.Body.Site, in.Body.Keys, &out); err != nil {
+			pack, err := d.Archive(ctx, v, in.Body.Site, in.Body.Keys)
+			if err != nil {
 				return nil, refusal(err)
 			}
 			name := v.Key
@@ -236,6 +236,6 @@ func sitePlans(a huma.API, d *desk.Desk) {
 			if in.Body.Keys {
 				name += "-with-keys"
 			}
-			return attached("application/zip", name+".zip", out.Bytes()), nil
+			return s.streamed(ctx, "application/zip", name+".zip", pack)
 		})
 }

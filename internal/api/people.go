@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -49,24 +50,27 @@ func lineOf(a store.Account) AccountLine {
 
 func (s *Server) accounts(a huma.API) {
 	huma.Register(a, operation("list-accounts", http.MethodGet, "/api/accounts", "List all accounts of the server"),
-		func(ctx context.Context, _ *struct{}) (*struct{ Body []AccountLine }, error) {
+		func(ctx context.Context, in *Page) (*linked[AccountLine], error) {
 			list, err := s.Office.Accounts(ctx)
+			if err != nil {
+				return nil, refusal(err)
+			}
 			out := make([]AccountLine, len(list))
 			for i, one := range list {
 				out[i] = lineOf(one)
 			}
-			return &struct{ Body []AccountLine }{out}, refusal(err)
+			return linkedTo(ctx, *in, out, func(a AccountLine) string { return a.Email })
 		})
-	huma.Register(a, operation("add-account", http.MethodPost, "/api/accounts", "Make an account, and a link for its holder to set a password"),
+	huma.Register(a, making("add-account", "/api/accounts", "Make an account, and a link for its holder to set a password"),
 		func(ctx context.Context, in *struct {
 			Body struct {
 				Email         string `json:"email" maxLength:"200"`
 				Name          string `json:"name,omitempty" maxLength:"200"`
 				Administrator bool   `json:"administrator,omitempty"`
 			}
-		}) (*struct{ Body WithLink }, error) {
-			_, secret, err := s.Office.AddAccount(ctx, in.Body.Email, in.Body.Name, in.Body.Administrator)
-			return &struct{ Body WithLink }{WithLink{linkPath(secret)}}, refusal(err)
+		}) (*made[WithLink], error) {
+			account, secret, err := s.Office.AddAccount(ctx, in.Body.Email, in.Body.Name, in.Body.Administrator)
+			return madeAt(fmt.Sprintf("/api/accounts/%d", account.ID), WithLink{linkPath(secret)}, err)
 		})
 	huma.Register(a, operation("set-account", http.MethodPut, "/api/accounts/{account}", "Close or open an account, or make it an administrator"),
 		func(ctx context.Context, in *struct {

@@ -35,9 +35,9 @@ var permissions = map[string]need{
 	"list-server-audit": administrator, "create-estate": administrator,
 
 	"get-estate": reader, "list-drafts": reader, "get-draft": reader, "list-steps": reader, "list-findings": reader,
-	"list-sites": reader, "list-overlays": reader, "get-site-plan": reader, "export": reader, "export-sheet": reader,
+	"list-sites": reader, "get-site": reader, "get-overlay": reader, "get-about": reader, "list-overlays": reader, "get-site-plan": reader, "export": reader, "export-sheet": reader,
 	"get-consequences": reader, "watch-draft": reader, "get-behind": reader, "list-releases": reader, "compare": reader,
-	"list-audit": reader, "export-audit": reader, "list-people": reader, "make-archive": reader,
+	"list-audit": reader, "get-audit-record": reader, "export-audit": reader, "list-people": reader, "make-archive": reader,
 
 	"new-draft": planner, "discard-draft": planner, "reopen-draft": planner, "catch-up": planner,
 	"save-about": planner, "undo": planner, "redo": planner, "repair": planner, "save-site": planner, "delete-site": planner,
@@ -52,5 +52,5 @@ var permissions = map[string]need{
 
 	"release": operator, "reveal-key": operator, "make-archive-with-keys": operator,
 
-	"set-person": owner, "remove-person": owner,
+	"set-person": owner, "remove-person": owner, "delete-estate": owner,
 }

@@ -2,7 +2,9 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"net/http"
+	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -19,24 +21,30 @@ type Comparison struct {
 func (s *Server) releases(a huma.API) {
 	d := s.Desk
 	huma.Register(a, operation("list-releases", http.MethodGet, "/api/estates/{estate}/releases", "List the releases, newest first"),
-		func(ctx context.Context, in *InEstate) (*struct{ Body []desk.ReleaseSummary }, error) {
+		func(ctx context.Context, in *struct {
+			InEstate
+			Page
+		}) (*linked[desk.ReleaseSummary], error) {
 			list, err := d.Releases(ctx, in.Estate)
-			return &struct{ Body []desk.ReleaseSummary }{list}, refusal(err)
+			if err != nil {
+				return nil, refusal(err)
+			}
+			return linkedTo(ctx, in.Page, list, func(r desk.ReleaseSummary) string { return strconv.FormatUint(r.Number, 10) })
 		})
-	huma.Register(a, operation("release", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/release", "Put a draft in force as the next release"),
+	huma.Register(a, making("release", "/api/estates/{estate}/drafts/{draft}/release", "Put a draft in force as the next release"),
 		func(ctx context.Context, in *struct {
 			Editing
 			Body struct {
 				Message string `json:"message" maxLength:"5000"`
 				Reason  string `json:"reason,omitempty" maxLength:"5000" doc:"why it may be released with warnings it adds, or errors it leaves"`
 			}
-		}) (*struct{ Body desk.ReleaseSummary }, error) {
-			o, err := in.order()
+		}) (*made[desk.ReleaseSummary], error) {
+			o, err := in.order(ctx)
 			if err != nil {
 				return nil, err
 			}
-			made, err := d.Release(ctx, o, in.Body.Message, in.Body.Reason)
-			return &struct{ Body desk.ReleaseSummary }{made}, refusal(err)
+			release, err := d.Release(ctx, o, in.Body.Message, in.Body.Reason)
+			return madeAt(fmt.Sprintf("/api/estates/%s/drafts/release-%d", in.Estate, release.Number), release, err)
 		})
 	huma.Register(a, operation("compare", http.MethodGet, "/api/estates/{estate}/compare", "Compare two states of an estate"),
 		func(ctx context.Context, in *struct {

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"net/url"
 	"path"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -37,10 +38,7 @@ var site embed.FS
 
 // MaxBody is the largest request taken, in bytes: the largest document, and
 // room for it to be quoted in JSON. Only imports may be that large.
-const (
-	MaxBody   = estate.MaxDocument + estate.MaxDocument/2
-	smallBody = 1 << 20
-)
+const MaxBody = estate.MaxDocument + estate.MaxDocument/2
 
 // policy lets pages load nothing but what this server serves.
 const policy = "default-src 'self'; img-src 'self' data:; style-src 'self'; script-src 'self'; font-src 'self'; " +
@@ -63,6 +61,8 @@ type Server struct {
 
 	stopping atomic.Bool
 	metrics  *metrics
+	standing standings
+	bounds
 }
 
 // DemoAccount is shown on the entrance of the demo.
@@ -77,25 +77,30 @@ const rateWindow = 10 * time.Second
 
 // App returns the server's application.
 func (s *Server) App() *fiber.App {
+	s.bind()
 	app := fiber.New(fiber.Config{
-		AppName:          "Wide Knot",
-		BodyLimit:        MaxBody,
-		ReadTimeout:      30 * time.Second,
-		IdleTimeout:      2 * time.Minute,
-		ErrorHandler:     problem,
-		TrustProxy:       len(s.TrustedProxies) > 0,
-		TrustProxyConfig: fiber.TrustProxyConfig{Proxies: s.TrustedProxies},
-		ProxyHeader:      map[bool]string{true: fiber.HeaderXForwardedFor}[len(s.TrustedProxies) > 0],
+		AppName:                      "Wide Knot",
+		StreamRequestBody:            true, // nothing is read before it is known who sends it
+		DisablePreParseMultipartForm: true,
+		BodyLimit:                    MaxBody,
+		Concurrency:                  mostRequests,
+		CaseSensitive:                true,
+		StrictRouting:                true,
+		ReadTimeout:                  30 * time.Second,
+		IdleTimeout:                  2 * time.Minute,
+		ErrorHandler:                 problem,
+		TrustProxy:                   len(s.TrustedProxies) > 0, // for the scheme and the name
+		TrustProxyConfig:             fiber.TrustProxyConfig{Proxies: s.TrustedProxies},
 	})
 	s.metrics = newMetrics(s)
 	app.Get("/healthz", func(c fiber.Ctx) error { return c.SendString("alive\n") })
 	app.Get("/readyz", s.ready)
 	app.Get("/metrics", s.metrics.serve)
-	app.Use(requestid.New(), s.metrics.measure, logged, recovering.New(), s.guard)
+	app.Use(ownRequestID, requestid.New(), s.metrics.measure, logged, framing, recovering.New(), s.guard)
 	if s.Rate > 0 {
 		app.Use(limiter.New(limiter.Config{
 			Max: s.Rate * int(rateWindow.Seconds()), Expiration: rateWindow,
-			KeyGenerator: func(c fiber.Ctx) string { return strings.Clone(c.IP()) },
+			KeyGenerator: s.client,
 			LimitReached: func(c fiber.Ctx) error {
 				return fiber.NewError(http.StatusTooManyRequests, "too many requests from this address; wait a few seconds")
 			},
@@ -103,11 +108,13 @@ func (s *Server) App() *fiber.App {
 	}
 	app.Use(keepTag, compress.New(compress.Config{
 		Level: compress.LevelBestSpeed,
-		Next:  func(c fiber.Ctx) bool { return strings.HasSuffix(c.Path(), "/events") },
+		Next: func(c fiber.Ctx) bool { // what is written as it is made
+			return slices.ContainsFunc([]string{"/events", "/archive", "/audit.csv", "/audit.json"}, func(end string) bool { return strings.HasSuffix(c.Path(), end) })
+		},
 	}))
 	config := s.config()
 	config.OpenAPIPath = "/api/openapi"
-	s.describe(huma.NewAPI(config, adapter{app, s.admit}))
+	s.describe(huma.NewAPI(config, adapter{app, s}))
 	app.Get("/api/*", func(c fiber.Ctx) error { return fiber.NewError(http.StatusNotFound, "there is no "+c.Path()) })
 	app.Get("/*", frontEnd)
 	return app
@@ -118,6 +125,8 @@ func (s *Server) config() huma.Config {
 	config.Info.Description = "Design and operate tunnel overlays across many sites."
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "", "", ""
 	config.CreateHooks = nil // no $schema property in answers
+	config.RejectUnknownQueryParameters = true
+	config.Servers = []*huma.Server{{URL: "/", Description: "this server"}}
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"session": {Type: "apiKey", In: "cookie", Name: "wideknot", Description: "what signing in with a browser gives"},
 		"token":   {Type: "http", Scheme: "bearer", Description: "an API token"},
@@ -129,7 +138,7 @@ func (s *Server) config() huma.Config {
 // the document can be written without a database.
 func Describe(version string) *huma.OpenAPI {
 	s := &Server{Version: version}
-	a := huma.NewAPI(s.config(), adapter{fiber.New(), s.admit})
+	a := huma.NewAPI(s.config(), adapter{fiber.New(), s})
 	s.describe(a)
 	return a.OpenAPI()
 }
@@ -187,6 +196,13 @@ func (s *Server) guard(c fiber.Ctx) error {
 	return c.Next()
 }
 
+// ownRequestID drops an ID that came with the request: ours tells requests apart
+// in the log and the audit, and nobody else chooses it.
+func ownRequestID(c fiber.Ctx) error {
+	c.Request().Header.Del(fiber.HeaderXRequestID)
+	return c.Next()
+}
+
 func loopbackName(host string) bool {
 	if name, _, err := net.SplitHostPort(host); err == nil {
 		host = name
@@ -218,14 +234,25 @@ func problem(c fiber.Ctx, err error) error {
 	switch {
 	case errors.As(err, &known):
 		status, detail = known.Code, known.Message
+		if strings.HasPrefix(detail, "error when reading request") { // which goes on with what was sent
+			detail = "the request is not well formed"
+		}
 	case errors.Is(err, store.ErrAway):
 		status, detail = http.StatusServiceUnavailable, store.ErrAway.Error()
 		c.Set("Retry-After", "1")
+	case errors.Is(err, store.ErrFull):
+		status, detail = http.StatusInsufficientStorage, store.ErrFull.Error()
 	default:
 		slog.Error("request failed", "id", requestid.FromContext(c), "error", err)
 	}
+	if status == http.StatusUnauthorized {
+		c.Set(fiber.HeaderWWWAuthenticate, challenge)
+	}
 	return c.Status(status).JSON(huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail}, "application/problem+json")
 }
+
+// challenge says how a program shows who it is (RFC 6750).
+const challenge = `Bearer realm="wideknot"`
 
 // frontEnd serves the built files; any other path is a place in the
 // application and gets its page.

@@ -3,6 +3,7 @@ package api
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"net/http"
 	"slices"
 
@@ -71,6 +72,18 @@ func shape(a huma.API, d *desk.Desk) {
 			}
 			return tagged(v, overlaysOf(v)), nil
 		})
+	type inOverlay struct {
+		InDraft
+		Overlay string `path:"overlay" maxLength:"40"`
+	}
+	part(a, operation("get-overlay", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}", "Read an overlay, as it can be put back"),
+		d, func(v *desk.View, in inOverlay) (estate.Overlay, string, error) {
+			overlay := v.Estate.Overlay(in.Overlay)
+			if overlay == nil {
+				return estate.Overlay{}, "", fmt.Errorf("overlay %q: %w", in.Overlay, desk.ErrNotFound)
+			}
+			return *overlay, desk.PartID(store.Overlay, in.Overlay), nil
+		})
 	huma.Register(a, saveOf("save-overlay", "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}", "Add or replace an overlay"),
 		func(ctx context.Context, in *struct {
 			Editing
@@ -81,7 +94,7 @@ func shape(a huma.API, d *desk.Desk) {
 			if problems := estate.ReadPart(in.RawBody, &overlay); len(problems) > 0 {
 				return nil, refusal(estate.Problems(problems))
 			}
-			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) { return d.SaveOverlay(ctx, o, in.Overlay, overlay) })
+			return editedPart(ctx, in.Editing, desk.PartID(store.Overlay, in.Overlay), func(o desk.Order) (*desk.View, error) { return d.SaveOverlay(ctx, o, in.Overlay, overlay) })
 		})
 	describeBody[estate.Overlay](a, "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}", "Overlay")
 	huma.Register(a, operation("delete-overlay", http.MethodDelete, "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}", "Delete an overlay"),

@@ -2,8 +2,10 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"reflect"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -63,12 +65,25 @@ func describeBody[T any](a huma.API, path, name string) {
 
 func survey(a huma.API, d *desk.Desk) {
 	huma.Register(a, operation("list-sites", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sites", "List the sites with links and subnets"),
-		func(ctx context.Context, in *InDraft) (*answer[[]LedgerSite], error) {
+		func(ctx context.Context, in *struct {
+			InDraft
+			Page
+			Region string `query:"region" maxLength:"40" doc:"only those of this region"`
+		}) (*answer[[]LedgerSite], error) {
 			v, err := d.View(ctx, in.place())
 			if err != nil {
 				return nil, refusal(err)
 			}
-			return tagged(v, sitesOf(v)), nil
+			list := slices.DeleteFunc(sitesOf(v), func(s LedgerSite) bool { return in.Region != "" && s.Region != in.Region })
+			return listed(ctx, v, in.Page, list, func(s LedgerSite) string { return s.Key })
+		})
+	part(a, operation("get-site", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sites/{site}", "Read a site, as it can be put back"),
+		d, func(v *desk.View, in InSite) (estate.Site, string, error) {
+			site := v.Estate.Site(in.Site)
+			if site == nil {
+				return estate.Site{}, "", fmt.Errorf("site %q: %w", in.Site, desk.ErrNotFound)
+			}
+			return *site, desk.PartID(store.Site, in.Site), nil
 		})
 	huma.Register(a, saveOf("save-site", "/api/estates/{estate}/drafts/{draft}/sites/{site}", "Add or replace a site"),
 		func(ctx context.Context, in *struct {
@@ -80,7 +95,7 @@ func survey(a huma.API, d *desk.Desk) {
 			if problems := estate.ReadPart(in.RawBody, &site); len(problems) > 0 {
 				return nil, refusal(estate.Problems(problems))
 			}
-			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) { return d.SaveSite(ctx, o, in.Site, site) })
+			return editedPart(ctx, in.Editing, desk.PartID(store.Site, in.Site), func(o desk.Order) (*desk.View, error) { return d.SaveSite(ctx, o, in.Site, site) })
 		})
 	describeBody[estate.Site](a, "/api/estates/{estate}/drafts/{draft}/sites/{site}", "Site")
 	huma.Register(a, operation("delete-site", http.MethodDelete, "/api/estates/{estate}/drafts/{draft}/sites/{site}", "Delete a site, from its overlays too"),

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"maps"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -37,8 +38,9 @@ type ImportPreview struct {
 func previewOf(p *desk.Preview) ImportPreview {
 	out := ImportPreview{
 		Sheets: []estate.SheetCount{}, Remarks: []estate.Remark{}, Problems: []estate.Problem{}, Notes: []estate.Problem{},
-		Sites: p.Sites, Findings: p.Findings,
+		Sites: p.Sites, Findings: map[check.Severity]int{},
 	}
+	maps.Copy(out.Findings, p.Findings)
 	out.Problems = append(out.Problems, p.Problems...)
 	out.Notes = append(out.Notes, p.Notes...)
 	if p.Reading != nil {
@@ -78,7 +80,7 @@ func transfer(a huma.API, d *desk.Desk) {
 				return v, err
 			})
 		})
-	huma.Register(a, operation("export", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/document", "Export the estate document"),
+	huma.Register(a, files(operation("export", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/document", "Export the estate document"), "application/yaml", "application/json"),
 		func(ctx context.Context, in *struct {
 			InDraft
 			Format string `query:"format" enum:"yaml,json" default:"yaml"`
@@ -94,7 +96,7 @@ func transfer(a huma.API, d *desk.Desk) {
 			text, err := write(v.Estate)
 			return attached(kind, in.Estate+"."+in.Format, text), refusal(err)
 		})
-	huma.Register(a, operation("export-sheet", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sheets/{sheet}", "Export one of the three sheets as CSV"),
+	huma.Register(a, files(operation("export-sheet", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sheets/{sheet}", "Export one of the three sheets as CSV"), "text/csv"),
 		func(ctx context.Context, in *struct {
 			InDraft
 			Sheet string `path:"sheet" enum:"sites,links,subnets"`
@@ -112,15 +114,4 @@ func transfer(a huma.API, d *desk.Desk) {
 			text := map[string]string{"sites": sheets.Sites, "links": sheets.Links, "subnets": sheets.Subnets}[in.Sheet]
 			return attached("text/csv; charset=utf-8", in.Sheet+".csv", []byte(text)), nil
 		})
-}
-
-type file struct {
-	ContentType string `header:"Content-Type"`
-	Disposition string `header:"Content-Disposition"`
-	CacheNot    string `header:"Cache-Control"`
-	Body        []byte
-}
-
-func attached(kind, name string, text []byte) *file {
-	return &file{ContentType: kind, Disposition: `attachment; filename="` + name + `"`, CacheNot: "no-store", Body: text}
 }

@@ -119,36 +119,39 @@ func (v *View) bundleOf(site int) ([]render.File, error) {
 	return v.Bundle(site)
 }
 
-// Archive writes the configurations of all sites, or of one, as a zip file.
-func (d *Desk) Archive(ctx context.Context, view *View, site string, withKeys bool, w io.Writer) error {
+// Archive returns what writes the configurations of all sites, or of one, as a
+// zip file, site by site, until its context ends. That keys were revealed is
+// recorded first.
+func (d *Desk) Archive(ctx context.Context, view *View, site string, withKeys bool) (write func(context.Context, io.Writer) error, err error) {
 	keys := linux.NoKeys
 	if withKeys {
-		var err error
 		if keys, err = d.privateKeys(ctx, view, site); err != nil {
-			return err
+			return nil, err
 		}
 	}
-	archive := zip.NewWriter(w)
-	for i := range view.Estate.Sites {
-		if site != "" && view.Estate.Sites[i].Key != site {
-			continue
-		}
-		files, err := linux.Site(view.Routes, i, keys)
-		if err != nil {
-			return err
-		}
-		for _, f := range files {
-			// No time of making: the same design gives the same archive.
-			entry, err := archive.CreateHeader(&zip.FileHeader{Name: f.Path, Method: zip.Deflate})
+	return func(ctx context.Context, w io.Writer) error {
+		archive := zip.NewWriter(w)
+		for i := range view.Estate.Sites {
+			if site != "" && view.Estate.Sites[i].Key != site {
+				continue
+			}
+			files, err := linux.Site(view.Routes, i, keys)
 			if err != nil {
-				return fmt.Errorf("archiving %s: %w", f.Path, err)
+				return err
 			}
-			if _, err := entry.Write(f.Text); err != nil {
-				return fmt.Errorf("archiving %s: %w", f.Path, err)
+			for _, f := range files {
+				// No time of making: the same design gives the same archive.
+				entry, err := archive.CreateHeader(&zip.FileHeader{Name: f.Path, Method: zip.Deflate})
+				if err == nil {
+					_, err = entry.Write(f.Text)
+				}
+				if err := errors.Join(err, ctx.Err()); err != nil {
+					return fmt.Errorf("archiving %s: %w", f.Path, err)
+				}
 			}
 		}
-	}
-	return archive.Close()
+		return archive.Close()
+	}, nil
 }
 
 // ErrWrongKey is returned when the secrets of the database are not sealed with the

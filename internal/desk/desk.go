@@ -124,6 +124,7 @@ type View struct {
 	Findings  []check.Finding
 	Undo      string // label of the edit that undo takes back, empty for none
 	Redo      string
+	Added     []string // parts that the step which led here made; of what an edit returns alone
 
 	estateID, draftID uint64
 	places            map[string]int64 // part → its place in the document
@@ -187,7 +188,7 @@ func (d *Desk) View(ctx context.Context, at Place) (*View, error) {
 // standing returns the view with what may change while the revision does not.
 func (v *View) standing(e store.Estate, row store.Draft) *View {
 	out := *v
-	out.Latest = e.Release
+	out.Latest, out.Added = e.Release, nil
 	if !v.Fixed {
 		out.DraftName, out.Base, out.Discarded = row.Name, row.Base, row.DiscardedAt != nil
 	}

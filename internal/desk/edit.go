@@ -308,7 +308,13 @@ func (d *Desk) carryOut(ctx context.Context, at *opening, step *store.Edit, chan
 	if err := view.loadSteps(at.tx); err != nil {
 		return nil, err
 	}
-	return view.standing(at.estate, row), nil
+	view = view.standing(at.estate, row)
+	for _, c := range changes {
+		if c.Before == nil {
+			view.Added = append(view.Added, PartID(c.Kind, c.Key))
+		}
+	}
+	return view, nil
 }
 
 func storeParts(tx *store.Tx, row store.Draft, changes []change) error {

@@ -6,6 +6,8 @@ import (
 	"sync"
 
 	"golang.org/x/sync/singleflight"
+
+	"wideknot/core/check"
 )
 
 // A memory keeps the latest derivations of drafts and releases, as many as weigh
@@ -153,4 +155,17 @@ func (q *queues) enter(draft uint64) (leave func()) {
 			delete(q.byID, draft)
 		}
 	}
+}
+
+// FindingsKnown counts the findings of the states that are in memory.
+func (d *Desk) FindingsKnown() map[check.Severity]int {
+	d.memory.mu.Lock()
+	defer d.memory.mu.Unlock()
+	out := map[check.Severity]int{check.Error: 0, check.Warning: 0, check.Note: 0}
+	for _, k := range d.memory.views {
+		for severity, n := range check.Count(k.view.Findings) {
+			out[severity] += n
+		}
+	}
+	return out
 }

@@ -55,6 +55,23 @@ func shorten(s string, n int) string {
 	return s
 }
 
+// RecordLines lists the audit, newest first, without what was changed.
+func (o *Office) RecordLines(ctx context.Context, f store.RecordFilter) ([]store.Record, error) {
+	f.Lines = true
+	return o.Records(ctx, f)
+}
+
+// Record returns one record of an estate.
+func (o *Office) Record(ctx context.Context, estate, id uint64) (store.Record, error) {
+	rows, err := o.Records(ctx, store.RecordFilter{Estate: estate, Before: id + 1, Limit: 1})
+	if err == nil && (len(rows) == 0 || rows[0].ID != id) {
+		return store.Record{}, fmt.Errorf("record %d: %w", id, store.ErrNotFound)
+	} else if err != nil {
+		return store.Record{}, err
+	}
+	return rows[0], nil
+}
+
 // Records lists the audit, newest first.
 func (o *Office) Records(ctx context.Context, f store.RecordFilter) ([]store.Record, error) {
 	var out []store.Record

@@ -96,7 +96,9 @@ func (s *Store) grant(ctx context.Context, dsn string) error {
 	}
 	user, host, _ := strings.Cut(account, "@")
 	who := quotedText(user) + "@" + quotedText(host)
-	statements := []string{"REVOKE ALL PRIVILEGES ON " + quotedName(database) + ".* FROM " + who} // an earlier version gave all of them
+	// An earlier version gave all of them. Here, the name of a database is a pattern.
+	pattern := strings.NewReplacer("_", `\_`, "%", `\%`).Replace(database)
+	statements := []string{"REVOKE ALL PRIVILEGES ON " + quotedName(pattern) + ".* FROM " + who}
 	for _, r := range rights {
 		statements = append(statements, fmt.Sprintf("GRANT %s ON %s.%s TO %s", r.may, quotedName(database), quotedName(r.table), who))
 	}

@@ -33,6 +33,7 @@ type RecordFilter struct {
 	Since, Until time.Time
 	Before       uint64 // ID below which to go on
 	Limit        int
+	Lines        bool // without BeforeIt and AfterIt
 }
 
 // AddRecord adds to the audit.
@@ -60,6 +61,9 @@ func (t *Tx) Records(f RecordFilter) ([]Record, error) {
 	}
 	if f.Before != 0 {
 		db = db.Where("id < ?", f.Before)
+	}
+	if f.Lines {
+		db = db.Omit("before_it", "after_it")
 	}
 	var rows []Record
 	return rows, db.Order("id DESC").Limit(f.Limit).Find(&rows).Error

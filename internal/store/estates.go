@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"errors"
 	"time"
 
@@ -342,4 +343,20 @@ func (t *Tx) EachSecret(change func(estate string, key *SiteKey) (changed bool, 
 		}
 	}
 	return nil
+}
+
+// Counts tells how many estates, open drafts, releases and accounts there are.
+func (s *Store) Counts(ctx context.Context) (map[string]int64, error) {
+	out := map[string]int64{}
+	for kind, query := range map[string]*gorm.DB{
+		"estates": s.reads.Model(&Estate{}), "drafts": s.reads.Model(&Draft{}).Where("discarded_at IS NULL"),
+		"releases": s.reads.Model(&Release{}).Where("number > 0"), "accounts": s.reads.Model(&Account{}).Where("closed_at IS NULL"),
+	} {
+		var n int64
+		if err := query.WithContext(ctx).Count(&n).Error; err != nil {
+			return nil, err
+		}
+		out[kind] = n
+	}
+	return out, nil
 }

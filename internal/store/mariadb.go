@@ -162,14 +162,14 @@ func (s *Server) start(ctx context.Context) error {
 		return err
 	}
 	// Run at every start as the server's own administrator. The accounts can reach
-	// our database, and the one beside it that a restore is loaded into, and
+	// our database, and those named like it, such as the one that a restore is loaded into, and
 	// nothing else; what the one that serves may do there, Open says.
 	setup := filepath.Join(s.folder, "setup.sql")
 	statements := fmt.Sprintf("CREATE DATABASE IF NOT EXISTS wideknot CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\n"+
 		"CREATE USER IF NOT EXISTS wideknot@localhost;\nALTER USER wideknot@localhost IDENTIFIED BY '%s';\n"+
 		"CREATE USER IF NOT EXISTS wideknot_admin@localhost;\nALTER USER wideknot_admin@localhost IDENTIFIED BY '%s';\n"+
 		"GRANT ALL ON wideknot.* TO wideknot_admin@localhost WITH GRANT OPTION;\n"+
-		"GRANT ALL ON `wideknot\\_restore`.* TO wideknot_admin@localhost;\n", password, adminPassword)
+		"GRANT ALL ON `wideknot\\_%%`.* TO wideknot_admin@localhost WITH GRANT OPTION;\n", password, adminPassword)
 	if err := os.WriteFile(setup, []byte(statements), 0o600); err != nil {
 		return fmt.Errorf("writing the database setup: %w", err)
 	}

@@ -2,32 +2,69 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"os"
+	"sync"
 	"testing"
 )
 
-// Testing starts a MariaDB server with an empty database that lives as long as
-// the test, for tests of any package.
-func Testing(t testing.TB) (*Store, *Server) {
+// shared is the one server that the tests of a package have in common; each has
+// a database of its own on it.
+var shared struct {
+	sync.Mutex
+	server    *Server
+	folder    string
+	databases int
+}
+
+// Testing makes an empty database that lives as long as the test, for tests of any
+// package whose TestMain is TestMain.
+func Testing(t testing.TB) (*Store, Access) {
 	t.Helper()
-	folder, err := os.MkdirTemp("", "wk-db-")
+	ctx := context.Background()
+	shared.Lock()
+	defer shared.Unlock()
+	if shared.server == nil {
+		folder, err := os.MkdirTemp("", "wk-db-")
+		if err != nil {
+			t.Fatal(err)
+		}
+		shared.folder = folder
+		if shared.server, err = StartServer(ctx, folder); err != nil {
+			os.RemoveAll(folder)
+			t.Fatal(err)
+		}
+	}
+	shared.databases++
+	name := fmt.Sprintf("wideknot_t%d", shared.databases)
+	admin, err := Connect(ctx, shared.server.Admin)
 	if err != nil {
 		t.Fatal(err)
 	}
-	server, err := StartServer(context.Background(), folder)
-	if err != nil {
-		os.RemoveAll(folder)
+	defer admin.Close()
+	if err := admin.db.Exec("CREATE DATABASE " + quotedName(name) + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin").Error; err != nil {
 		t.Fatal(err)
 	}
-	db, err := Open(context.Background(), server.Access)
+	dsn, errServing := dsnOf(shared.server.DSN, name)
+	adminDSN, errAdmin := dsnOf(shared.server.Admin, name)
+	if errServing != nil || errAdmin != nil {
+		t.Fatal(errServing, errAdmin)
+	}
+	access := Access{dsn, adminDSN}
+	db, err := Open(ctx, access)
 	if err != nil {
-		server.Stop()
 		t.Fatal(err)
 	}
-	t.Cleanup(func() {
-		db.Close()
-		server.Stop()
-		os.RemoveAll(folder)
-	})
-	return db, server
+	t.Cleanup(func() { db.Close() })
+	return db, access
+}
+
+// TestMain runs the tests of a package and stops the server they had in common.
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if shared.server != nil {
+		shared.server.Stop()
+		os.RemoveAll(shared.folder)
+	}
+	os.Exit(code)
 }

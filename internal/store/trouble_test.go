@@ -21,6 +21,27 @@ import (
 	"github.com/go-sql-driver/mysql"
 )
 
+// own starts a server for one test, which may stop it.
+func own(t *testing.T) (*Store, *Server) {
+	t.Helper()
+	folder, err := os.MkdirTemp("", "wk-db-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(folder) })
+	server, err := StartServer(context.Background(), folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(server.Stop)
+	db, err := Open(context.Background(), server.Access)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	return db, server
+}
+
 func estateRow(key string) *Estate {
 	return &Estate{Key: key, Name: key, CreatedAt: time.Now().UTC()}
 }
@@ -122,7 +143,7 @@ func TestRefusedCommitsAreRunAgain(t *testing.T) {
 // The database server is killed while eight write: it is started again by
 // itself, and everything that was acknowledged is there.
 func TestServerRestartsUnderLoad(t *testing.T) {
-	db, server := Testing(t)
+	db, server := own(t)
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	var mu sync.Mutex
@@ -179,7 +200,7 @@ func TestServerRestartsUnderLoad(t *testing.T) {
 }
 
 func TestAuditIsOnlyAddedTo(t *testing.T) {
-	db, server := Testing(t)
+	db, access := Testing(t)
 	ctx := context.Background()
 	err := db.InTransaction(ctx, func(tx *Tx) error {
 		for i := range 5 {
@@ -194,7 +215,7 @@ func TestAuditIsOnlyAddedTo(t *testing.T) {
 		t.Fatal(err)
 	}
 	// Not even who may change tables can do this by mistake.
-	admin, err := Connect(ctx, server.Admin)
+	admin, err := Connect(ctx, access.Admin)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -235,9 +256,9 @@ func TestAuditIsOnlyAddedTo(t *testing.T) {
 
 // An estate of the first version becomes a draft, and goes back.
 func TestMigrationsUpAndDown(t *testing.T) {
-	_, server := Testing(t)
+	_, access := Testing(t)
 	ctx := context.Background()
-	db, err := Connect(ctx, server.Admin)
+	db, err := Connect(ctx, access.Admin)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -297,7 +318,7 @@ func TestMigrationsUpAndDown(t *testing.T) {
 }
 
 func TestBackupAndRestore(t *testing.T) {
-	db, server := Testing(t)
+	db, access := Testing(t)
 	ctx := context.Background()
 	err := db.InTransaction(ctx, func(tx *Tx) error {
 		e := estateRow("kept")
@@ -323,19 +344,19 @@ func TestBackupAndRestore(t *testing.T) {
 		t.Fatal(err)
 	}
 	var file bytes.Buffer
-	if err := Backup(ctx, server.DSN, signed("key"), &file); err != nil {
+	if err := Backup(ctx, access.DSN, signed("key"), &file); err != nil {
 		t.Fatal(err)
 	}
 	from := bytes.NewReader(file.Bytes())
-	if _, err := Restore(ctx, server.Access, signed("key"), from, from.Size(), false); !errors.Is(err, ErrNotEmpty) {
+	if _, err := Restore(ctx, access, signed("key"), from, from.Size(), false); !errors.Is(err, ErrNotEmpty) {
 		t.Errorf("restoring over what is there: %v", err)
 	}
 	_, other := Testing(t)
 	for _, replace := range []bool{false, true} {
-		if _, err := Restore(ctx, other.Access, signed("newer", "key"), from, from.Size(), replace); err != nil {
+		if _, err := Restore(ctx, other, signed("newer", "key"), from, from.Size(), replace); err != nil {
 			t.Fatal(err)
 		}
-		restored, err := Open(ctx, other.Access)
+		restored, err := Open(ctx, other)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -375,11 +396,11 @@ func TestBackupAndRestore(t *testing.T) {
 		"changed": rewritten(t, file.Bytes(), nil, func(name, text string) string { return strings.ReplaceAll(text, "a@test.example", "b@test.example") }),
 		"renamed": rewritten(t, file.Bytes(), nil, func(name, text string) string { return text }, "audit.jsonl", "members.jsonl"),
 	} {
-		if _, err := Restore(ctx, other.Access, signed("key"), bytes.NewReader(text), int64(len(text)), true); err == nil {
+		if _, err := Restore(ctx, other, signed("key"), bytes.NewReader(text), int64(len(text)), true); err == nil {
 			t.Errorf("a backup that is %s was restored", name)
 		}
 	}
-	if _, err := Restore(ctx, other.Access, signed("other"), from, from.Size(), true); !errors.Is(err, ErrForeign) {
+	if _, err := Restore(ctx, other, signed("other"), from, from.Size(), true); !errors.Is(err, ErrForeign) {
 		t.Errorf("a backup under another key: %v", err)
 	}
 }
@@ -439,7 +460,7 @@ func rewritten(t *testing.T, backup []byte, key Authenticator, change func(name,
 // A restore runs nothing that a backup says, whoever signed it, and what cannot be
 // loaded leaves everything as it was.
 func TestRestoreExecutesNothingAndLosesNothing(t *testing.T) {
-	db, server := Testing(t)
+	db, access := Testing(t)
 	ctx := context.Background()
 	add := func(key string) {
 		t.Helper()
@@ -456,7 +477,7 @@ func TestRestoreExecutesNothingAndLosesNothing(t *testing.T) {
 	}
 	add("first")
 	var file bytes.Buffer
-	if err := Backup(ctx, server.DSN, signed("key"), &file); err != nil {
+	if err := Backup(ctx, access.DSN, signed("key"), &file); err != nil {
 		t.Fatal(err)
 	}
 	add("second")
@@ -485,7 +506,7 @@ func TestRestoreExecutesNothingAndLosesNothing(t *testing.T) {
 			return text
 		}),
 	} {
-		if _, err := Restore(ctx, server.Access, signed("key"), bytes.NewReader(backup), int64(len(backup)), true); err == nil {
+		if _, err := Restore(ctx, access, signed("key"), bytes.NewReader(backup), int64(len(backup)), true); err == nil {
 			t.Errorf("%s: was restored", name)
 		}
 		if _, err := os.Stat(marker); err == nil {
@@ -508,14 +529,14 @@ func TestRestoreExecutesNothingAndLosesNothing(t *testing.T) {
 		}
 	}
 	// A good one takes the place of all that is there, and the audit is guarded as before.
-	if _, err := Restore(ctx, server.Access, signed("key"), bytes.NewReader(file.Bytes()), int64(file.Len()), true); err != nil {
+	if _, err := Restore(ctx, access, signed("key"), bytes.NewReader(file.Bytes()), int64(file.Len()), true); err != nil {
 		t.Fatal(err)
 	}
 	err := db.Snapshot(ctx, func(tx *Tx) error { _, err := tx.Estate("second", false); return err })
 	if !errors.Is(err, ErrNotFound) {
 		t.Errorf("what the backup has not: %v", err)
 	}
-	admin, err := Connect(ctx, server.Admin)
+	admin, err := Connect(ctx, access.Admin)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -527,10 +548,10 @@ func TestRestoreExecutesNothingAndLosesNothing(t *testing.T) {
 
 // Accounts or an audit are something too.
 func TestEmptyMeansNobodyDidAnything(t *testing.T) {
-	db, server := Testing(t)
+	db, access := Testing(t)
 	ctx := context.Background()
 	var file bytes.Buffer
-	if err := Backup(ctx, server.DSN, signed("key"), &file); err != nil {
+	if err := Backup(ctx, access.DSN, signed("key"), &file); err != nil {
 		t.Fatal(err)
 	}
 	if err := db.InTransaction(ctx, func(tx *Tx) error {
@@ -538,21 +559,21 @@ func TestEmptyMeansNobodyDidAnything(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Restore(ctx, server.Access, signed("key"), bytes.NewReader(file.Bytes()), int64(file.Len()), false); !errors.Is(err, ErrNotEmpty) {
+	if _, err := Restore(ctx, access, signed("key"), bytes.NewReader(file.Bytes()), int64(file.Len()), false); !errors.Is(err, ErrNotEmpty) {
 		t.Errorf("%v", err)
 	}
 }
 
 // Every table is either kept in backups or of no use later, and has its rights.
 func TestEveryTableIsKnown(t *testing.T) {
-	_, server := Testing(t)
-	admin, err := Connect(context.Background(), server.Admin)
+	_, access := Testing(t)
+	admin, err := Connect(context.Background(), access.Admin)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer admin.Close()
 	var tables []string
-	if err := admin.db.Raw("SELECT table_name FROM information_schema.tables WHERE table_schema = 'wideknot' ORDER BY 1").Scan(&tables).Error; err != nil {
+	if err := admin.db.Raw("SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() ORDER BY 1").Scan(&tables).Error; err != nil {
 		t.Fatal(err)
 	}
 	slices.Sort(tables)
@@ -575,7 +596,7 @@ func TestTheServingAccountIsNarrow(t *testing.T) {
 		"DELETE FROM audit", "UPDATE audit SET who = 'nobody'", "UPDATE releases SET message = ''", "DELETE FROM releases", "DELETE FROM accounts", "DELETE FROM edits",
 		"DROP TRIGGER audit_is_not_deleted", "DROP TABLE audit", "TRUNCATE audit", "ALTER TABLE audit ADD COLUMN x INT", "CREATE TABLE x (y INT)",
 		"CREATE TRIGGER x BEFORE INSERT ON audit FOR EACH ROW SET NEW.who = 'nobody'", "CREATE DATABASE x", "SELECT * FROM mysql.user", "SELECT LOAD_FILE('/etc/passwd') INTO @x FROM mysql.user",
-		"GRANT ALL ON wideknot.* TO wideknot@localhost", "SELECT 1 INTO OUTFILE '/tmp/x'", "SET GLOBAL general_log = 1",
+		"GRANT ALL ON *.* TO wideknot@localhost", "SELECT 1 INTO OUTFILE '/tmp/x'", "SET GLOBAL general_log = 1",
 	} {
 		if err := db.db.Exec(statement).Error; err == nil {
 			t.Errorf("%s: allowed", statement)
@@ -598,7 +619,7 @@ func TestAFullDiskSaysSo(t *testing.T) {
 
 // A server left alone by a killed process is found again with all it held.
 func TestRunningServersAreReached(t *testing.T) {
-	_, server := Testing(t)
+	_, server := own(t)
 	running, err := Running(server.folder)
 	if err != nil || running.DSN != server.DSN || running.Admin != "" {
 		t.Errorf("%+v, %v", running, err)

@@ -1,0 +1,9 @@
+package api
+
+import (
+	"testing"
+
+	"wideknot/internal/store"
+)
+
+func TestMain(m *testing.M) { store.TestMain(m) }
