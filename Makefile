@@ -37,7 +37,7 @@ api:
 lint: web/node_modules/.package-lock.json
 	@test -z "$$(gofmt -l cmd core internal e2e examples)" || { gofmt -l cmd core internal e2e examples; echo "run gofmt -w on these"; exit 1; }
 	go vet ./...
-	cd web && npm run --silent lint && npm run --silent check
+	cd web && npm run --silent lint && npm run --silent check && npm run --silent lint:api
 
 test: test-tools build lint
 	go run ./cmd/wideknot openapi | diff -q - docs/openapi.json || { echo "docs/openapi.json is out of date; run make api"; exit 1; }

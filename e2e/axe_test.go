@@ -17,8 +17,8 @@ var views = []string{
 	inDraft + "addresses", inDraft + "addresses?prefix=192.168.40.0/24&site=crossfold",
 	inDraft + "shape", inDraft + "shape?a=tarnhollow&b=harrowmere", inDraft + "shape?view=members", inDraft + "shape?view=policy", inDraft + "shape?view=settings", inDraft + "shape?overlay=works-mesh",
 	inDraft + "paths", inDraft + "paths/tarnhollow", inDraft + "paths/tarnhollow?view=routes", inDraft + "paths/tarnhollow?view=configuration",
-	"/e/brindlewater/d/winter-round/paths/osierweir?view=changes", inDraft + "paths/follow?from=10.20.24.9&to=10.16.4.1",
-	inDraft + "paths/tunnel?overlay=ops&tunnel=harrowmere/ring%20tarnhollow/ring",
+	"/e/brindlewater/d/winter-round/paths/osierweir?view=changes", inDraft + "paths/-/follow?from=10.20.24.9&to=10.16.4.1",
+	inDraft + "paths/-/tunnel?overlay=ops&tunnel=harrowmere/ring%20tarnhollow/ring",
 	inDraft + "outages", inDraft + "outages?fail=link:alderfold/copper&a=alderfold&b=mossgill", inDraft + "outages?view=standing", inDraft + "outages?view=plan", "/e/brindlewater/d/winter-round/outages?view=changes",
 	inDraft + "findings", "/e/brindlewater/d/winter-round/release", "/e/brindlewater/d/release-1/survey",
 }

@@ -217,7 +217,7 @@ func TestBeforeAfterAndFollow(t *testing.T) {
 	d.click("form button", "Follow")
 	d.find("[role=alert]", "")
 
-	d.goTo(inDraft + "paths/follow?from=192.168.40.7&to=10.16.4.1")
+	d.goTo(inDraft + "paths/-/follow?from=192.168.40.7&to=10.16.4.1")
 	d.find("section div", "not placed")
 }
 
@@ -239,7 +239,7 @@ func TestImportedEstateInTheWorkbench(t *testing.T) {
 	d.must(cell.Focus())
 	d.press(input.AltLeft, input.ArrowRight)
 	d.find("[data-testid=last-edit]", "Hubs of tarn in ops: second, first")
-	d.goTo("/e/vale/d/first/paths/follow?" + url.Values{"from": {"10.50.3.1"}, "to": {"10.50.4.1"}}.Encode())
+	d.goTo("/e/vale/d/first/paths/-/follow?" + url.Values{"from": {"10.50.3.1"}, "to": {"10.50.4.1"}}.Encode())
 	d.find("[role=status]", "the answer comes back the same way")
 	d.find("[aria-label=There] a", "second")
 	d.goTo("/e/vale/d/first/addresses")
@@ -284,7 +284,7 @@ func addSpoke(p *person, key string) map[string]any {
 func TestPolicyAndPinsAreMended(t *testing.T) {
 	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
-	const packet = inDraft + "paths/follow?from=10.20.24.9&to=10.16.4.1"
+	const packet = inDraft + "paths/-/follow?from=10.20.24.9&to=10.16.4.1"
 	d.goTo(packet)
 	d.find("[role=status]", "comes back another way")
 	d.click("a", "policy and pins")

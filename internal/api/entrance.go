@@ -102,7 +102,7 @@ func (s *Server) depart(c fiber.Ctx) error {
 	}
 	address, journey, err := s.Office.Depart(c.Context(), s.Provider, s.Sealer, c.Query("to"))
 	if err != nil {
-		return problemAtEntrance(c, s.Provider.Name+" cannot be reached at the moment; try again, or sign in with a password")
+		return problemAtEntrance(c, "away")
 	}
 	c.Cookie(s.cookie(journeyCookie, journey, "/api/provider", fiber.CookieSameSiteLaxMode, 10*time.Minute))
 	return c.Redirect().Status(http.StatusSeeOther).To(address)
@@ -114,14 +114,18 @@ func (s *Server) arrive(c fiber.Ctx) error {
 	}
 	c.Cookie(s.cookie(journeyCookie, "", "/api/provider", fiber.CookieSameSiteLaxMode, -time.Second))
 	if c.Query("error") != "" {
-		return problemAtEntrance(c, s.Provider.Name+" did not sign you in")
+		return problemAtEntrance(c, "refused")
 	}
 	secret, to, err := s.Office.Arrive(c.Context(), s.Provider, s.Sealer, strings.Clone(c.Cookies(journeyCookie)),
 		strings.Clone(c.Query("state")), strings.Clone(c.Query("code")), strings.Clone(c.Get("User-Agent")))
 	var refused *identity.Refused
 	switch {
-	case errors.As(err, &refused), errors.Is(err, identity.ErrJourney), errors.Is(err, store.ErrAway):
-		return problemAtEntrance(c, err.Error())
+	case errors.As(err, &refused):
+		return problemAtEntrance(c, refused.Code)
+	case errors.Is(err, identity.ErrJourney):
+		return problemAtEntrance(c, "journey")
+	case errors.Is(err, store.ErrAway):
+		return problemAtEntrance(c, "database")
 	case err != nil:
 		return err
 	}
@@ -130,7 +134,7 @@ func (s *Server) arrive(c fiber.Ctx) error {
 }
 
 // problemAtEntrance sends a browser back to the page where one signs in, which
-// shows what went wrong.
-func problemAtEntrance(c fiber.Ctx, text string) error {
-	return c.Redirect().Status(http.StatusSeeOther).To("/sign-in?problem=" + url.QueryEscape(text))
+// has words of its own for each of a few codes: a link cannot put any there.
+func problemAtEntrance(c fiber.Ctx, code string) error {
+	return c.Redirect().Status(http.StatusSeeOther).To("/sign-in?problem=" + url.QueryEscape(code))
 }

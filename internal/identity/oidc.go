@@ -140,20 +140,20 @@ func (o *Office) Arrive(ctx context.Context, p *Provider, seal *Sealer, journey,
 		return "", "", fmt.Errorf("%w (the identity is not %s's for this sign-in)", ErrJourney, p.Name)
 	}
 	if token.Subject == "" || len(token.Subject) > 255 || len(token.Issuer) > 255 {
-		return "", "", &Refused{Field: "email", Text: p.Name + " does not say who you are"}
+		return "", "", &Refused{Field: "email", Text: p.Name + " does not say who you are", Code: "refused"}
 	}
 	email, err := verifiedEmail(token)
 	if err != nil {
-		return "", "", &Refused{Field: "email", Text: p.Name + " " + err.Error()}
+		return "", "", &Refused{Field: "email", Text: p.Name + " " + err.Error(), Code: "unverified"}
 	}
 	err = o.store.InTransaction(ctx, func(tx *store.Tx) error {
 		account, err := tx.AccountOfSubject(token.Issuer, token.Subject)
 		if errors.Is(err, store.ErrNotFound) {
 			if email == "" {
-				return &Refused{Field: "email", Text: p.Name + " does not say that your e-mail address is verified, so no account can be found by it"}
+				return &Refused{Field: "email", Text: p.Name + " does not say that your e-mail address is verified, so no account can be found by it", Code: "unverified"}
 			}
 			if account, err = tx.AccountOfEmail(email); errors.Is(err, store.ErrNotFound) || err == nil && account.Subject != nil {
-				return &Refused{Field: "email", Text: fmt.Sprintf("there is no account for %s; ask an administrator, or an owner of an estate, to add it", shorten(email, 200))}
+				return &Refused{Field: "email", Text: fmt.Sprintf("there is no account for %s; ask an administrator, or an owner of an estate, to add it", shorten(email, 200)), Code: "unknown"}
 			} else if err != nil {
 				return err
 			}
@@ -173,7 +173,7 @@ func (o *Office) Arrive(ctx context.Context, p *Provider, seal *Sealer, journey,
 			return err
 		}
 		if account.ClosedAt != nil {
-			return &Refused{Field: "email", Text: "this account is closed"}
+			return &Refused{Field: "email", Text: "this account is closed", Code: "closed"}
 		}
 		secret, err = o.open(ctx, tx, account, agent)
 		return err

@@ -104,8 +104,9 @@ func checkPassword(password, email string) error {
 	return nil
 }
 
-// Refused is an error of what someone entered: Field names where.
-type Refused struct{ Field, Text string }
+// Refused is an error of what someone entered: Field names where. Code, when it
+// is set, is a word for the reason that a page may show in its own words.
+type Refused struct{ Field, Text, Code string }
 
 func (r *Refused) Error() string { return r.Text }
 

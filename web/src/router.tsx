@@ -1,5 +1,6 @@
 import { createBrowserRouter, Navigate } from "react-router";
 import { Frame } from "./parts/frame";
+import { Nowhere } from "./parts/nowhere";
 import { Session } from "./parts/session";
 
 const stage = (load: () => Promise<{ default: React.ComponentType }>) => async () => ({
@@ -7,6 +8,7 @@ const stage = (load: () => Promise<{ default: React.ComponentType }>) => async (
 });
 
 export const router = createBrowserRouter([
+  { path: "*", Component: Nowhere },
   { path: "/welcome", lazy: stage(() => import("./stages/entrance/welcome")) },
   {
     Component: Session,
@@ -33,8 +35,8 @@ export const router = createBrowserRouter([
           { path: "paths/:site", lazy: stage(() => import("./stages/paths/site")) },
           { path: "outages", lazy: stage(() => import("./stages/outages/outages")) },
           { path: "findings", lazy: stage(() => import("./stages/findings/findings")) },
-          { path: "paths/follow", lazy: stage(() => import("./stages/paths/follow")) },
-          { path: "paths/tunnel", lazy: stage(() => import("./stages/paths/both-ends")) },
+          { path: "paths/-/follow", lazy: stage(() => import("./stages/paths/follow")) },
+          { path: "paths/-/tunnel", lazy: stage(() => import("./stages/paths/both-ends")) },
           { path: "release", lazy: stage(() => import("./stages/release/release")) },
         ],
       },

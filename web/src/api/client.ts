@@ -37,7 +37,7 @@ export type Person = components["schemas"]["Person"];
 export type AccountLine = components["schemas"]["AccountLine"];
 export type OpenSession = components["schemas"]["OpenSession"];
 export type APIToken = components["schemas"]["APIToken"];
-export type AuditRecord = components["schemas"]["AuditRecord"];
+export type AuditLine = components["schemas"]["AuditLine"];
 export type Space = components["schemas"]["Space"];
 export type Held = components["schemas"]["Held"];
 export type Loom = components["schemas"]["Loom"];
@@ -98,6 +98,13 @@ async function patient(request: Request): Promise<Response> {
   }
   if (!request.headers.has("Idempotency-Key")) {
     request.headers.set("Idempotency-Key", newKey());
+  }
+  // The browser sends an edit to its end even when the page is left at once, unless
+  // it is large.
+  try {
+    return await fetch(request.clone(), { keepalive: true });
+  } catch {
+    // It was too large for that, or the server is away.
   }
   let waits = false;
   try {

@@ -1,8 +1,12 @@
-import type { AuditRecord } from "../api/client";
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { type AuditLine, answered, client } from "../api/client";
+import { Trouble } from "./trouble";
+import { Waiting } from "./waiting";
 import { When } from "./when";
 
-/** AuditList shows who did what, with what it was before and after. */
-export function AuditList({ records }: { records: AuditRecord[] }) {
+/** AuditList shows who did what, and in an estate, when asked, what it was before and after. */
+export function AuditList({ records, estate }: { records: AuditLine[]; estate?: string }) {
   if (records.length === 0) {
     return <p className="py-3">Nothing of that kind was done.</p>;
   }
@@ -29,20 +33,40 @@ export function AuditList({ records }: { records: AuditRecord[] }) {
             <td className="min-w-60 break-words">
               {r.draft ? <span className="text-secondary">{r.draft}: </span> : null}
               {r.object}
-              {r.before !== undefined || r.after !== undefined ? (
-                <details>
-                  <summary className="cursor-pointer text-secondary">before and after</summary>
-                  <div className="grid grid-cols-2 gap-2">
-                    <Side name="before" value={r.before} />
-                    <Side name="after" value={r.after} />
-                  </div>
-                </details>
-              ) : null}
+              {estate ? <Changed estate={estate} record={r.id} /> : null}
             </td>
           </tr>
         ))}
       </tbody>
     </table>
+  );
+}
+
+function Changed({ estate, record }: { estate: string; record: number }) {
+  const [open, setOpen] = useState(false);
+  const found = useQuery({
+    queryKey: ["audit", estate, record],
+    queryFn: () =>
+      answered(client.GET("/api/estates/{estate}/audit/{record}", { params: { path: { estate, record } } })),
+    enabled: open,
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  const data = found.data;
+  return (
+    <details onToggle={(e) => setOpen(e.currentTarget.open)}>
+      <summary className="cursor-pointer text-secondary">before and after</summary>
+      <Trouble error={found.error} />
+      {open && found.isPending ? <Waiting what="what changed" /> : null}
+      {data && data.before === undefined && data.after === undefined ? (
+        <p className="text-secondary">Nothing is recorded of that.</p>
+      ) : null}
+      {data && (data.before !== undefined || data.after !== undefined) ? (
+        <div className="grid grid-cols-2 gap-2">
+          <Side name="before" value={data.before} />
+          <Side name="after" value={data.after} />
+        </div>
+      ) : null}
+    </details>
   );
 }
 

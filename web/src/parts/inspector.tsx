@@ -206,7 +206,7 @@ function TunnelLook({ at, overlay, tunnel }: { at: Place; overlay: string; tunne
         {s.share ? `, for ${shareText(s.share)} of the flows` : ""}
       </p>
       <Places>
-        <To to={`${page}/paths/tunnel?${new URLSearchParams({ overlay, tunnel })}`}>Both ends</To>
+        <To to={`${page}/paths/-/tunnel?${new URLSearchParams({ overlay, tunnel })}`}>Both ends</To>
         <To to={`${page}/shape?${new URLSearchParams({ overlay, a: s.a, b: s.b })}`}>The pair in Shape</To>
         <To to={`${page}/paths/${s.a}`}>{s.a}</To>
         <To to={`${page}/paths/${s.b}`}>{s.b}</To>

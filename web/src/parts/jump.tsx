@@ -11,13 +11,13 @@ function pathOf(at: Place, hit: Hit): string {
     `${pageOf(at)}/${path}?${new URLSearchParams(query)}`;
   switch (hit.kind) {
     case "packet":
-      return to("paths/follow", { from: hit.from ?? "", to: hit.to ?? "" });
+      return to("paths/-/follow", { from: hit.from ?? "", to: hit.to ?? "" });
     case "subnet":
       return to("addresses", { prefix: hit.prefix ?? "", site: hit.site ?? "" });
     case "site":
       return `${pageOf(at)}/paths/${hit.site}`;
     case "tunnel":
-      return to("paths/tunnel", { overlay: hit.overlay ?? "", tunnel: hit.tunnel ?? "" });
+      return to("paths/-/tunnel", { overlay: hit.overlay ?? "", tunnel: hit.tunnel ?? "" });
     case "overlay":
       return to("shape", { overlay: hit.overlay ?? "" });
     default:

@@ -29,17 +29,27 @@ function six(address: string): bigint {
   );
 }
 
-/** Writes a prefix as the server does, IPv6 with its longest run of zeros left out. */
+/** Writes a prefix as the server does (RFC 5952): of IPv6, the first of the longest runs of zeros is left out. */
 export function written(v6: boolean, start: bigint, bits: number): string {
   if (!v6) {
     const parts = [24n, 16n, 8n, 0n].map((shift) => (start >> shift) & 255n);
     return `${parts.join(".")}/${bits}`;
   }
-  const words = Array.from({ length: 8 }, (_, i) => ((start >> BigInt(16 * (7 - i))) & 0xffffn).toString(16));
-  return `${words
-    .join(":")
-    .replace(/(^|:)0(:0)+(:|$)/, "::")
-    .replace(/^0::/, "::")}/${bits}`;
+  const words = Array.from({ length: 8 }, (_, i) => (start >> BigInt(16 * (7 - i))) & 0xffffn);
+  let run = { from: 0, length: 1 }; // one word alone is written
+  for (let from = 0; from < 8; from++) {
+    let length = 0;
+    while (words[from + length] === 0n) {
+      length++;
+    }
+    if (length > run.length) {
+      run = { from, length };
+    }
+  }
+  const text = (some: bigint[]) => some.map((w) => w.toString(16)).join(":");
+  return run.length > 1
+    ? `${text(words.slice(0, run.from))}::${text(words.slice(run.from + run.length))}/${bits}`
+    : `${text(words)}/${bits}`;
 }
 
 export const holds = (a: Range, b: Range) =>

@@ -99,7 +99,7 @@ export default function Audit() {
       {records.isPending ? (
         <Waiting what="the audit" />
       ) : (
-        <AuditList records={records.data?.pages.flat() ?? []} />
+        <AuditList records={records.data?.pages.flat() ?? []} estate={estate} />
       )}
       {records.hasNextPage ? (
         <button
@@ -108,7 +108,7 @@ export default function Audit() {
           disabled={records.isFetchingNextPage}
           onClick={() => records.fetchNextPage()}
         >
-          Older ones
+          Load older
         </button>
       ) : null}
     </DeskFrame>

@@ -26,6 +26,7 @@ export default function Drafts() {
           <DraftTable card={e} />
           {e.role === "reader" ? null : <NewDraft card={e} />}
           <Releases card={e} />
+          {e.role === "owner" ? <DeleteEstate card={e} /> : null}
         </>
       ) : null}
     </DeskFrame>
@@ -236,5 +237,52 @@ function Releases({ card }: { card: EstateCard }) {
         </tbody>
       </table>
     </section>
+  );
+}
+
+/** DeleteEstate asks for the name, as this is the one thing that no undo brings back. */
+function DeleteEstate({ card }: { card: EstateCard }) {
+  const [name, setName] = useState("");
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const remove = useMutation({
+    mutationFn: () =>
+      answered(
+        client.DELETE("/api/estates/{estate}", { params: { path: { estate: card.key }, query: { name } } }),
+      ),
+    onSuccess: () => {
+      queries.removeQueries({ queryKey: ["card", card.key] });
+      queries.invalidateQueries();
+      navigate("/");
+    },
+  });
+  return (
+    <details className="mt-8">
+      <summary className="cursor-pointer text-secondary">Delete this estate</summary>
+      <p className="mt-2 max-w-2xl">
+        All its drafts, releases and keys go for good, and nothing brings them back. Take the document with
+        you first if it may be needed.
+      </p>
+      <form
+        className="flex gap-2 items-end max-w-2xl mt-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          remove.mutate();
+        }}
+      >
+        <label className="grow text-xs text-secondary">
+          Type its name, {card.name}, to delete it
+          <input className="cell text-base-content" value={name} onChange={(e) => setName(e.target.value)} />
+        </label>
+        <button
+          type="submit"
+          className="btn btn-sm btn-error btn-outline"
+          disabled={name.trim() !== card.name || remove.isPending}
+        >
+          Delete the estate
+        </button>
+      </form>
+      <Trouble error={remove.error} />
+    </details>
   );
 }

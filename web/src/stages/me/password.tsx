@@ -20,6 +20,10 @@ export function Password() {
   return (
     <section className="mb-8 max-w-2xl">
       <h2 className="text-lg">Password</h2>
+      <p className="text-secondary text-[13px]">
+        Changing it signs you out everywhere else and ends your API tokens. Who signs in by a provider and has
+        no password yet sets one within ten minutes of signing in.
+      </p>
       <form
         className="grid grid-cols-[1fr_1fr_auto] gap-2 items-start"
         onSubmit={(e) => {
@@ -27,7 +31,7 @@ export function Password() {
           save.mutate();
         }}
       >
-        <Field label="Present password" error={refused.now}>
+        <Field label="Current password" error={refused.now}>
           {(aria) => (
             <input
               {...aria}
@@ -56,7 +60,7 @@ export function Password() {
         </button>
       </form>
       {save.isSuccess ? (
-        <p role="status">✓ Changed. You were signed out everywhere else.</p>
+        <p role="status">✓ Changed. You were signed out everywhere else, and your API tokens have ended.</p>
       ) : (
         <Trouble error={save.error} />
       )}

@@ -132,7 +132,7 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
                 {t.to ? (
                   <Link
                     className="link link-hover"
-                    to={`${pageOf(at)}/paths/tunnel?${new URLSearchParams({ overlay: t.to.overlay, tunnel: t.to.tunnel })}`}
+                    to={`${pageOf(at)}/paths/-/tunnel?${new URLSearchParams({ overlay: t.to.overlay, tunnel: t.to.tunnel })}`}
                     title="Both ends of the tunnel that takes over"
                   >
                     {stretch(t.to)}

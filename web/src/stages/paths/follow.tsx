@@ -191,7 +191,7 @@ function Way({ at, title, way, mirrored }: { at: Place; title: string; way: Walk
               </Link>
               {step ? (
                 <Link
-                  to={`${pageOf(at)}/paths/tunnel?${new URLSearchParams({ overlay: step.overlay, tunnel: step.tunnel })}`}
+                  to={`${pageOf(at)}/paths/-/tunnel?${new URLSearchParams({ overlay: step.overlay, tunnel: step.tunnel })}`}
                   className="w-44 px-1 text-xs text-center hover:bg-base-200 flex flex-col justify-center"
                   title="Both ends of this tunnel"
                 >

@@ -89,7 +89,7 @@ function PeerTunnels({ tunnels, at }: { tunnels: SiteTunnel[]; at: Place }) {
                 <Thread rank={t.share?.lead ?? t.rank} />{" "}
                 <Link
                   className="link link-hover"
-                  to={`${pageOf(at)}/paths/tunnel?${new URLSearchParams({ overlay: t.overlay, tunnel: t.tunnel })}`}
+                  to={`${pageOf(at)}/paths/-/tunnel?${new URLSearchParams({ overlay: t.overlay, tunnel: t.tunnel })}`}
                   title="Both ends of this tunnel"
                 >
                   {t.interface}

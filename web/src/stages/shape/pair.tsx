@@ -71,7 +71,7 @@ export function Pair(props: {
                     <span className="w-4 text-right text-secondary">{i + 1}</span>
                     <Link
                       className="link link-hover font-mono grow truncate"
-                      to={`${pageOf(at)}/paths/tunnel?${new URLSearchParams({ overlay: overlay.key, tunnel: t.tunnel })}`}
+                      to={`${pageOf(at)}/paths/-/tunnel?${new URLSearchParams({ overlay: overlay.key, tunnel: t.tunnel })}`}
                       title="Both ends of this tunnel"
                     >
                       {t.link_a} — {t.link_b}

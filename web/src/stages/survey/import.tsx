@@ -24,17 +24,20 @@ export default function Import() {
   const [mends, setMends] = useState<Mend[]>([]);
   const [request, setRequest] = useState(() => crypto.randomUUID());
   const preview = usePreview(at);
+  // What was seen last stays while it is made anew, with the cell one works in.
+  const [seen, setSeen] = useState<ImportPreview>();
   const take = useImport(at);
   const navigate = useNavigate();
 
   const parcel = (): Parcel => (kind === "sheets" ? { sheets, mends } : { document });
   const changed = () => {
     preview.reset();
+    setSeen(undefined);
     take.reset();
     setRequest(crypto.randomUUID());
   };
   const look = (next: Mend[] = mends) =>
-    preview.mutate(kind === "sheets" ? { sheets, mends: next } : parcel());
+    preview.mutate(kind === "sheets" ? { sheets, mends: next } : parcel(), { onSuccess: setSeen });
   const mend = (m: Mend) => {
     const next = [...mends.filter((o) => o.sheet !== m.sheet || o.row !== m.row || o.column !== m.column), m];
     setMends(next);
@@ -120,12 +123,12 @@ export default function Import() {
           )}
         </div>
         <Trouble error={preview.error} />
-        {preview.data ? (
+        {seen ? (
           <>
-            <Preview preview={preview.data} mends={mends} onMend={mend} />
+            <Preview preview={seen} mends={mends} busy={preview.isPending} onMend={mend} />
             <Decision
-              preview={preview.data}
-              busy={take.isPending}
+              preview={seen}
+              busy={take.isPending || preview.isPending}
               onTake={(leaveBad) =>
                 take.mutate(
                   { parcel: { ...parcel(), leave_bad: leaveBad }, request },
@@ -154,6 +157,9 @@ function Decision({
   const good = preview.sheets.reduce((n, s) => n + s.rows - s.bad, 0);
   if (preview.problems.length > 0) {
     return <p className="mt-4">The document is taken whole or not at all: mend it and preview it again.</p>;
+  }
+  if (preview.sheets.some((s) => s.unread)) {
+    return <p className="mt-4">A sheet cannot be read: put it right, above, and preview it again.</p>;
   }
   if (preview.sheets.length > 0 && good === 0) {
     return <p className="mt-4">There is no row that could be taken.</p>;

@@ -1,15 +1,22 @@
-import { useState } from "react";
+import { type RefObject, useEffect, useRef, useState } from "react";
 import type { ImportPreview, Mend } from "../../api/client";
 
 type Remark = ImportPreview["remarks"][number];
 
 /** Preview shows what a parcel holds: bad cells to mend, then what was read differently from how it was written. */
-export function Preview(props: { preview: ImportPreview; mends: Mend[]; onMend: (m: Mend) => void }) {
+export function Preview(props: {
+  preview: ImportPreview;
+  mends: Mend[];
+  busy: boolean;
+  onMend: (m: Mend) => void;
+}) {
   const { preview } = props;
   const bad = preview.remarks.filter((r) => r.kind === "bad");
   const other = preview.remarks.filter((r) => r.kind !== "bad");
+  const section = useRef<HTMLElement>(null);
+  useKeptFocus(section, bad.map((r) => `${r.sheet} ${r.row} ${r.column}`).join("\n"));
   return (
-    <section aria-label="Preview" className="mt-4 space-y-4">
+    <section ref={section} aria-label="Preview" aria-busy={props.busy} className="mt-4 space-y-4">
       {preview.sheets.length > 0 ? <Counts sheets={preview.sheets} /> : null}
       {preview.problems.length > 0 ? (
         <Lines title="Mend these in the document" lines={preview.problems} />
@@ -76,6 +83,37 @@ export function Preview(props: { preview: ImportPreview; mends: Mend[]; onMend: 
   );
 }
 
+/**
+ * Keeps the focus where the engineer works when the list of bad cells changes: in
+ * the cell itself while it is still bad, else in the one that took its place, or the
+ * last one.
+ */
+function useKeptFocus(section: RefObject<HTMLElement | null>, cells: string) {
+  const was = useRef({ cell: "", place: -1 });
+  useEffect(() => {
+    const note = () => {
+      const all = [...(section.current?.querySelectorAll<HTMLElement>("[data-cell]") ?? [])];
+      const place = all.indexOf(document.activeElement as HTMLElement);
+      if (place >= 0) {
+        was.current = { cell: all[place]?.dataset.cell ?? "", place };
+      } else if (document.activeElement !== document.body) {
+        was.current = { cell: "", place: -1 };
+      }
+    };
+    document.addEventListener("focusin", note);
+    return () => document.removeEventListener("focusin", note);
+  }, [section]);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the cells are what it follows
+  useEffect(() => {
+    if (was.current.place < 0 || document.activeElement !== document.body) {
+      return;
+    }
+    const all = [...(section.current?.querySelectorAll<HTMLElement>("[data-cell]") ?? [])];
+    const same = all.find((one) => one.dataset.cell === was.current.cell);
+    (same ?? all[Math.min(was.current.place, all.length - 1)])?.focus();
+  }, [cells, section]);
+}
+
 function Counts({ sheets }: { sheets: ImportPreview["sheets"] }) {
   return (
     <table className="ruled max-w-2xl">
@@ -93,7 +131,9 @@ function Counts({ sheets }: { sheets: ImportPreview["sheets"] }) {
         {sheets.map((s) => (
           <tr key={s.sheet}>
             <td>{s.sheet}</td>
-            <td className="num">{s.rows}</td>
+            <td className="num">
+              {s.unread ? <span className="text-error">■ cannot be read</span> : s.rows}
+            </td>
             <td className="num">{s.new}</td>
             <td className="num">{s.changed}</td>
             <td className="num">{s.same}</td>
@@ -143,6 +183,7 @@ function BadCell({ remark, mends, onMend }: { remark: Remark; mends: Mend[]; onM
       <td>
         {column && remark.row > 1 ? (
           <input
+            data-cell={`${remark.sheet} ${remark.row} ${column}`}
             className="cell font-mono text-[13px]"
             aria-label={`${remark.sheet}, row ${remark.row}, ${column}`}
             aria-invalid="true"
