@@ -41,7 +41,7 @@ lint: web/node_modules/.package-lock.json
 
 test: test-tools build lint
 	go run ./cmd/wideknot openapi | diff -q - docs/openapi.json || { echo "docs/openapi.json is out of date; run make api"; exit 1; }
-	go test -race ./core/... ./internal/... ./cmd/... ./examples/...
+	CGO_ENABLED=1 go test -race ./core/... ./internal/... ./cmd/... ./examples/...
 	go test -count=1 -parallel 3 ./e2e/...
 	$(MAKE) --no-print-directory fuzz
 
@@ -49,10 +49,10 @@ test: test-tools build lint
 # more. The default counts, as a run that is ended by the clock fails now and then.
 FUZZTIME ?= 10000x
 fuzz:
-	@for target in $$(grep -rhoE '^func (Fuzz[A-Za-z]+)' --include=*_test.go core | sed 's/func //' | sort -u); do \
+	@log=$$(mktemp); trap 'rm -f "$$log"' EXIT; for target in $$(grep -rhoE '^func (Fuzz[A-Za-z]+)' --include=*_test.go core | sed 's/func //' | sort -u); do \
 		package=$$(grep -rlE "^func $$target\(" --include=*_test.go core | head -n 1 | xargs dirname); \
-		go test ./$$package -run '^$$' -fuzz "^$$target\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x > /tmp/wideknot-fuzz.log 2>&1 \
-			&& echo "ok  	$$package	$$target" || { cat /tmp/wideknot-fuzz.log; exit 1; }; \
+		go test ./$$package -run '^$$' -fuzz "^$$target\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x > "$$log" 2>&1 \
+			&& echo "ok  	$$package	$$target" || { cat "$$log"; exit 1; }; \
 	done
 
 bench:
@@ -66,6 +66,7 @@ shots:
 tools:
 	@scripts/install mariadb-server
 test-tools:
+	@command -v $${CC:-cc} >/dev/null || scripts/install gcc libc6-dev # for the race detector
 	@scripts/install mariadb-server chromium wireguard-go wireguard-tools nftables iproute2 iputils-ping procps libyang2-tools libyuma-base patch fonts-dejavu-core
 
 clean:

@@ -39,7 +39,7 @@ func TestKilledInTheMiddle(t *testing.T) {
 				method, path, body, left := mixedEdit(r, key, done[c])
 				for {
 					status, text := send(server.Load().url, token, method, path, body, key)
-					if status == 200 {
+					if status == 200 || status == 201 {
 						break
 					}
 					if status != 0 && status != 503 {
@@ -194,7 +194,7 @@ func TestTwoServersOneDatabase(t *testing.T) {
 			defer all.Done()
 			for i := range 10 {
 				key := fmt.Sprintf("s%d-%d", n, i)
-				if status, text := send(a.url, token, "PUT", base+"/sites/"+key, map[string]any{"key": key, "name": key}, key); status != 200 {
+				if status, text := send(a.url, token, "PUT", base+"/sites/"+key, map[string]any{"key": key, "name": key}, key); status != 200 && status != 201 {
 					t.Errorf("%s: %d %s", key, status, text)
 				}
 			}

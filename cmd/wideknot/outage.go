@@ -156,6 +156,7 @@ func printOutcomes(w io.Writer, sheets []outage.OutcomeSheet) {
 
 func printDetail(w io.Writer, d *outage.DetailSheet) {
 	printOutcomes(w, []outage.OutcomeSheet{d.OutcomeSheet})
+	fmt.Fprintf(w, "  %d pairs take another way, %d of them with room enough\n", d.Another, d.Moved)
 	for _, t := range d.Takeovers {
 		to := "nothing"
 		if t.To != nil {

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"runtime/debug"
 	"strings"
 	"syscall"
 	"time"
@@ -20,6 +21,10 @@ import (
 	"wideknot/internal/identity"
 	"wideknot/internal/store"
 )
+
+// memoryLimit is from where on the collector works harder, in bytes, unless
+// GOMEMLIMIT says otherwise.
+const memoryLimit = 1 << 30
 
 func serveCommand() *cobra.Command {
 	var s settings
@@ -41,6 +46,10 @@ func (s *settings) serve(ctx context.Context, prepare func(context.Context, *api
 		level = slog.LevelDebug
 	}
 	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level})))
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memoryLimit)
+		debug.SetGCPercent(300) // an edit makes much that is garbage at once; the limit bounds it
+	}
 	listener, err := s.listener()
 	if err != nil {
 		return err

@@ -172,7 +172,7 @@ func TestServeOverTLS(t *testing.T) {
 	if answer.Header.Get("Strict-Transport-Security") == "" {
 		t.Error("browsers are not told to stay with TLS")
 	}
-	if answer, text := ask("GET", "/metrics", ""); answer.StatusCode != 200 || !strings.Contains(text, "wideknot_request_seconds_bucket") || !strings.Contains(text, "go_sql_open_connections") {
+	if answer, text := ask("GET", "/metrics", ""); answer.StatusCode != 200 || !containsAll(text, "wideknot_http_request_duration_seconds_bucket", "wideknot_build_info{", `wideknot_stored{kind="estates"}`, `wideknot_findings{severity="error"}`, "go_sql_open_connections") {
 		t.Errorf("%.200s", text)
 	}
 	if answer, text := ask("GET", "/healthz", ""); answer.StatusCode != 200 || text != "alive\n" {
@@ -410,4 +410,13 @@ func TestChangingTheMasterKeySurvives(t *testing.T) {
 		t.Errorf("%d %s %s", code, out, complaint)
 	}
 	check("after forgetting the former keys")
+}
+
+func containsAll(text string, parts ...string) bool {
+	for _, part := range parts {
+		if !strings.Contains(text, part) {
+			return false
+		}
+	}
+	return true
 }

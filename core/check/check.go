@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"wideknot/core/outage"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
 )
@@ -85,12 +86,26 @@ var (
 
 // Run returns the findings, errors first, else in the order of the checks.
 func Run(p *tunnel.Plan, m *route.Map) []Finding {
+	return WithLoads(Prompt(p, m), p, outage.New(m))
+}
+
+// Prompt returns the findings but those of loads, which take as long as all others
+// together; WithLoads adds them.
+func Prompt(p *tunnel.Plan, m *route.Map) []Finding {
 	in := &Input{Plan: p, Routes: m}
 	return sorted(append(in.run(OfSubnets, true), in.run(OfTheRest, false)...))
 }
 
-// Rerun returns the findings after an edit for which Plan.Reshare answered:
-// only what reads subnets is asked again.
+// WithLoads returns the findings of Prompt with those of loads, by the model of
+// the same derivation.
+func WithLoads(prompt []Finding, p *tunnel.Plan, model *outage.Model) []Finding {
+	in := &Input{Plan: p, Routes: model.Map}
+	overloads := in.run([]Check{func(in *Input, report func(Finding)) { load(in, model, report) }}, true)
+	return sorted(append(slices.Clone(prompt), overloads...))
+}
+
+// Rerun returns the findings of Prompt after an edit for which Plan.Reshare
+// answered: only what reads subnets is asked again.
 func Rerun(before []Finding, p *tunnel.Plan, m *route.Map) []Finding {
 	in := &Input{Plan: p, Routes: m}
 	out := in.run(OfSubnets, true)

@@ -8,8 +8,10 @@ import (
 	"testing"
 
 	"wideknot/core/estate"
+	"wideknot/core/outage"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
+	"wideknot/examples"
 )
 
 // base is an estate without any finding of error or warning; the cases below
@@ -257,4 +259,41 @@ func ExampleRun() {
 	// Output:
 	// error spoke and other both use 10.16.1.0/24 in ops
 	// Renumber 10.16.1.0/24 at spoke to 10.16.2.0/24
+}
+
+// What Outages calls too full while nothing fails is a finding, and nothing else is.
+func TestLoadIsWhatOutagesSays(t *testing.T) {
+	for name, change := range map[string][]string{
+		"two-hubs":     nil,
+		"brindlewater": nil,
+	} {
+		e, err := examples.Estate(name, change...)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := range e.Sites {
+			e.Sites[i].DemandMbps *= 3
+			e.Sites[i].Gateway.ThroughputMbps = min(e.Sites[i].Gateway.ThroughputMbps, 60)
+		}
+		p := tunnel.Derive(e)
+		m := route.Build(p)
+		var got []string
+		for _, f := range Run(p, m) {
+			if strings.HasPrefix(f.Code, "load/") {
+				got = append(got, fmt.Sprintf("%s %s", f.Code, f.Subjects[0]))
+			}
+		}
+		var want []string
+		for _, c := range outage.New(m).Crowded() {
+			s := Subject{Site: p.Site(c.Site).Key}
+			code := "load/gateway"
+			if c.Link >= 0 {
+				s.Link, code = p.Site(c.Site).Links[c.Link].Key, "load/link"
+			}
+			want = append(want, fmt.Sprintf("%s %s", code, s))
+		}
+		if slices.Sort(got); !slices.Equal(got, slices.Sorted(slices.Values(want))) || name == "brindlewater" && len(got) == 0 {
+			t.Errorf("%s: findings %q, Outages %q", name, got, want)
+		}
+	}
 }

@@ -30,7 +30,7 @@ func TestRerunAgreesWithRun(t *testing.T) {
 	e := sampled(t, sample.Options{Sites: 60, Subnets: 2, Trouble: true})
 	p := tunnel.Derive(e)
 	m := route.Build(p)
-	found := Run(p, m)
+	found := Prompt(p, m)
 	for range 60 {
 		e = e.Clone()
 		site := r.IntN(len(e.Sites))
@@ -55,7 +55,7 @@ func TestRerunAgreesWithRun(t *testing.T) {
 		found = Rerun(found, p, m)
 		whole := tunnel.Derive(e)
 		routes := route.Build(whole)
-		if want := Run(whole, routes); !reflect.DeepEqual(found, want) {
+		if want := Prompt(whole, routes); !reflect.DeepEqual(found, want) {
 			t.Fatalf("%d findings, want %d", len(found), len(want))
 		}
 		if a, b := m.Table(3), routes.Table(3); len(a) != len(b) || a[7].Prefix != b[7].Prefix || a[7].To != b[7].To {
@@ -86,7 +86,7 @@ func BenchmarkFindings(b *testing.B) {
 	b.Run("one-subnet", func(b *testing.B) {
 		p := tunnel.Derive(e)
 		m := route.Build(p)
-		found := Run(p, m)
+		found := Prompt(p, m)
 		edited := e.Clone()
 		edited.Sites[500].Subnets[0].Prefix = edited.Sites[501].Subnets[0].Prefix
 		for b.Loop() {

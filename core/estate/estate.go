@@ -5,7 +5,6 @@ package estate
 
 import (
 	"cmp"
-	"fmt"
 	"maps"
 	"net/netip"
 	"slices"
@@ -392,7 +391,7 @@ func TunnelIdent(siteA, linkA, siteB, linkB string) string {
 	if siteB < siteA {
 		siteA, linkA, siteB, linkB = siteB, linkB, siteA, linkA
 	}
-	return fmt.Sprintf("%s/%s %s/%s", siteA, linkA, siteB, linkB)
+	return siteA + "/" + linkA + " " + siteB + "/" + linkB
 }
 
 // Zones lists the zones that subnets name, in alphabetical order.

@@ -66,14 +66,52 @@ func mostOf(f reflect.StructField) []int {
 
 // limits refuses what has more items than its cap, without going into it.
 func (v *validator) limits(path string, of reflect.Value, most []int) {
+	if exceeds(of, most) { // which is rare, and only then are paths needed
+		v.findLimits(path, of, most)
+	}
+}
+
+func exceeds(of reflect.Value, most []int) bool {
+	switch of.Kind() {
+	case reflect.Pointer:
+		return !of.IsNil() && exceeds(of.Elem(), nil)
+	case reflect.Struct:
+		for _, f := range limitedFields(of.Type()) {
+			if exceeds(of.Field(f.index), f.most) {
+				return true
+			}
+		}
+	case reflect.Slice:
+		if of.Len() > most[0] || !holdsLists(of.Type().Elem()) {
+			return of.Len() > most[0]
+		}
+		for i := range of.Len() {
+			if exceeds(of.Index(i), most[1:]) {
+				return true
+			}
+		}
+	case reflect.Map:
+		if of.Len() > most[0] || !holdsLists(of.Type().Elem()) {
+			return of.Len() > most[0]
+		}
+		for items := of.MapRange(); items.Next(); {
+			if exceeds(items.Value(), most[1:]) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (v *validator) findLimits(path string, of reflect.Value, most []int) {
 	switch of.Kind() {
 	case reflect.Pointer:
 		if !of.IsNil() {
-			v.limits(path, of.Elem(), nil)
+			v.findLimits(path, of.Elem(), nil)
 		}
 	case reflect.Struct:
 		for _, f := range limitedFields(of.Type()) {
-			v.limits(path+"."+f.name, of.Field(f.index), f.most)
+			v.findLimits(path+"."+f.name, of.Field(f.index), f.most)
 		}
 	case reflect.Slice, reflect.Map:
 		if of.Len() > most[0] {
@@ -85,12 +123,12 @@ func (v *validator) limits(path string, of reflect.Value, most []int) {
 		}
 		if of.Kind() == reflect.Slice {
 			for i := range of.Len() {
-				v.limits(path+"["+strconv.Itoa(i)+"]", of.Index(i), most[1:])
+				v.findLimits(path+"["+strconv.Itoa(i)+"]", of.Index(i), most[1:])
 			}
 			return
 		}
 		for items := of.MapRange(); items.Next(); {
-			v.limits(keyPath(path, items.Key().String()), items.Value(), most[1:])
+			v.findLimits(keyPath(path, items.Key().String()), items.Value(), most[1:])
 		}
 	}
 }

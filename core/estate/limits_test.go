@@ -223,3 +223,12 @@ func BenchmarkReadAtTheCap(b *testing.B) {
 		})
 	}
 }
+
+// The quick form of a key is the form of a key.
+func TestIsKeyIsKeyForm(t *testing.T) {
+	for _, text := range []string{"", "a", "-a", "a-", "9", "A", "a_b", "é", "a b", strings.Repeat("a", 40), strings.Repeat("a", 41), "a\n"} {
+		if isKey(text) != keyForm.MatchString(text) {
+			t.Errorf("%q: %v", text, isKey(text))
+		}
+	}
+}

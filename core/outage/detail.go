@@ -9,6 +9,7 @@ import (
 // A Detail is what one failure does, and how.
 type Detail struct {
 	Outcome
+	Another   int        // pairs of sites that take another way, whether they fit there or not
 	Takeovers []Takeover // those that concern most pairs first
 	Lost      []LostPair // the first of the pairs that are cut
 	Lines     []Line     // links and gateways with another load than before
@@ -105,6 +106,9 @@ func (m *Model) Explain(parts ...Part) (*Detail, error) {
 		}
 		var out Outcome
 		b.pair(i, j, &out)
+		if out.Moved+out.Squeezed > 0 {
+			d.Another++
+		}
 		m.walk(m.none(), i, j, &was)
 		m.walk(&b.state, i, j, &there)
 		m.walk(&b.state, j, i, &back)

@@ -108,7 +108,10 @@ func (m *Model) settle() {
 	var there, back way
 	b.pairs(all, in, nil, func(i, j int) {
 		m.walk(m.none(), i, j, &there)
-		m.walk(m.none(), j, i, &back)
+		back.ok = there.ok
+		if !m.mirrored {
+			m.walk(m.none(), j, i, &back)
+		}
 		has, pass := m.zonesOf(i, j, &there)
 		if !there.ok || !back.ok || has != 0 && pass == 0 {
 			m.stranded[pairKey(i, j)] = true

@@ -164,6 +164,9 @@ func TestTakeoversAndLoads(t *testing.T) {
 		t.Errorf("b's gateway carries %v", sum)
 	}
 	d = sheetOf(t, m, "link:b/copper")
+	if d.Another == 0 || d.Moved != 0 || d.Squeezed != d.Another {
+		t.Errorf("%d pairs take another way, %d of them with room, %d squeezed", d.Another, d.Moved, d.Squeezed)
+	}
 	if l := d.Lines[0]; l.Site != "b" || l.Link != "sat" || l.Capacity != 2 || math.Abs(l.After-want) > 1e-6 {
 		t.Errorf("%+v", l)
 	}

@@ -6,7 +6,7 @@ type (
 	// An OutcomeSheet is what one failure does.
 	OutcomeSheet struct {
 		Fail     []string    `json:"fail" doc:"parts, as KIND:NAME"`
-		Moved    int         `json:"moved" doc:"pairs of sites"`
+		Moved    int         `json:"moved" doc:"pairs of sites that take another way and fit there"`
 		Squeezed int         `json:"squeezed" doc:"pairs of sites"`
 		Cut      int         `json:"cut" doc:"pairs of sites"`
 		Isolated int         `json:"isolated" doc:"sites that reach nobody"`
@@ -35,6 +35,7 @@ type (
 	// A DetailSheet is what one failure does, and how.
 	DetailSheet struct {
 		OutcomeSheet
+		Another   int             `json:"another_way" doc:"pairs of sites that take another way, whether they fit there or not"`
 		Takeovers []TakeoverSheet `json:"takeovers"`
 		Pairs     []LostSheet     `json:"pairs" doc:"the first of the pairs that are cut"`
 		Lines     []LineSheet     `json:"lines" doc:"links and gateways with another load than before, the fullest first"`
@@ -122,7 +123,7 @@ func (m *Model) OverSheet(o *Over) LineSheet {
 
 // DetailSheet writes a detail down.
 func (m *Model) DetailSheet(d *Detail) DetailSheet {
-	out := DetailSheet{OutcomeSheet: m.Sheet(&d.Outcome, true), Takeovers: []TakeoverSheet{}, Pairs: []LostSheet{}, Lines: []LineSheet{}}
+	out := DetailSheet{OutcomeSheet: m.Sheet(&d.Outcome, true), Another: d.Another, Takeovers: []TakeoverSheet{}, Pairs: []LostSheet{}, Lines: []LineSheet{}}
 	stretch := func(s *Stretch) *StretchSheet {
 		if s == nil {
 			return nil

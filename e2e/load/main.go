@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"io"
 	"log"
 	"math/rand/v2"
 	"net/http"
@@ -25,6 +26,8 @@ func main() {
 	links := flag.Int("links", 3, "WAN links of each")
 	editors := flag.Int("editors", 20, "people at work")
 	pause := flag.Duration("pause", 10*time.Second, "how long each thinks between two edits, on average")
+	streams := flag.Int("streams", 0, "pages that are open besides, in 40 accounts")
+	strain := flag.Bool("strain", false, "instead, put a strain on the server and print the memory it holds after each")
 	length := flag.Duration("for", 60*time.Second, "how long they work, at most ten minutes")
 	flag.Parse()
 	server, err := sampled.Start(*binary, *sites, *links)
@@ -33,6 +36,15 @@ func main() {
 	}
 	defer server.Stop()
 	l := &load{Server: server, waits: map[string][]time.Duration{}, fails: map[string]int{}, sent: map[uint64]time.Time{}}
+	if *strain {
+		if err := l.strain(); err != nil {
+			log.Fatal(err)
+		}
+		return
+	}
+	if err := l.openPages(*streams); err != nil {
+		log.Fatal(err)
+	}
 	if err := l.work(*editors, *pause, min(*length, 10*time.Minute)); err != nil {
 		log.Fatal(err)
 	}
@@ -125,10 +137,38 @@ func (l *load) editOnce(r *rand.Rand, n, editors int) {
 // look reads what a page reads after an edit.
 func (l *load) look(r *rand.Rand) {
 	site := l.Sites[r.IntN(len(l.Sites))].Key
+	l.timed("read: who am I", "GET", "/api/me", nil)
 	l.timed("read: head of the draft", "GET", sampled.Draft, nil)
 	l.timed("read: ledger of all sites", "GET", sampled.Draft+"/sites", nil)
 	l.timed("read: findings", "GET", sampled.Draft+"/findings", nil)
 	l.timed("read: a site's plan", "GET", sampled.Draft+"/sites/"+site+"/plan", nil)
+}
+
+// openPages opens streams of events, as pages do, and reads them.
+func (l *load) openPages(n int) error {
+	const accounts = 40
+	for i := range min(n, accounts) {
+		cookie, err := l.Reader(i)
+		if err != nil {
+			return err
+		}
+		for range n / accounts {
+			r, err := http.NewRequest("GET", l.URL+sampled.Draft+"/events", nil)
+			if err != nil {
+				return err
+			}
+			r.Header.Set("Cookie", cookie)
+			answer, err := http.DefaultTransport.RoundTrip(r)
+			if err != nil {
+				return err
+			}
+			if answer.StatusCode != http.StatusOK {
+				return fmt.Errorf("opening a page: %s", answer.Status)
+			}
+			go io.Copy(io.Discard, answer.Body)
+		}
+	}
+	return nil
 }
 
 // listen notes when the consequences of each edit arrive at an open page.

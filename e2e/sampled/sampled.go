@@ -27,6 +27,7 @@ type Server struct {
 
 	command *exec.Cmd
 	folder  string
+	session string // cookie of the administrator, for what no token may do
 }
 
 // The administrator, for browsers.
@@ -83,42 +84,75 @@ func (l *Server) Stop() {
 
 // enter sets up the administrator and makes a token of it.
 func (l *Server) enter(link string) error {
-	jar := ""
-	ask := func(path string, body any, out any) error {
-		text, _ := json.Marshal(body)
-		r, err := http.NewRequest("POST", l.URL+path, bytes.NewReader(text))
-		if err != nil {
-			return err
-		}
-		r.Header.Set("Content-Type", "application/json")
-		r.Header.Set("Origin", l.URL)
-		r.Header.Set("Cookie", jar)
-		answer, err := http.DefaultClient.Do(r)
-		if err != nil {
-			return err
-		}
-		defer answer.Body.Close()
-		if answer.StatusCode >= 300 {
-			return fmt.Errorf("POST %s: %s", path, answer.Status)
-		}
-		for _, c := range answer.Cookies() {
-			jar = c.Name + "=" + c.Value
-		}
-		if out == nil {
-			return nil
-		}
-		return json.NewDecoder(answer.Body).Decode(out)
-	}
-	if err := ask("/api/links/use", map[string]string{"link": link, "email": Email, "name": "Load", "password": Password}, nil); err != nil {
+	var err error
+	if l.session, err = l.as("", "POST", "/api/links/use", map[string]string{"link": link, "email": Email, "name": "Load", "password": Password}, nil); err != nil {
 		return err
 	}
-	if err := ask("/api/estates", map[string]string{"name": "Load"}, nil); err != nil {
+	if _, err := l.as(l.session, "POST", "/api/estates", map[string]string{"name": "Load"}, nil); err != nil {
 		return err
 	}
 	var made struct{ Secret string }
-	err := ask("/api/me/tokens", map[string]any{"name": "load", "role": "owner", "expires": time.Now().Add(time.Hour)}, &made)
+	_, err = l.as(l.session, "POST", "/api/me/tokens", map[string]any{"name": "load", "role": "owner", "expires": time.Now().Add(time.Hour)}, &made)
 	l.Token = made.Secret
 	return err
+}
+
+// as sends what a page would, with a session's cookie, and returns the cookie that
+// the answer leaves the browser with.
+func (l *Server) as(cookie, method, path string, body, out any) (string, error) {
+	text, err := json.Marshal(body)
+	if err != nil {
+		return "", err
+	}
+	r, err := http.NewRequest(method, l.URL+path, bytes.NewReader(text))
+	if err != nil {
+		return "", err
+	}
+	r.Header.Set("Content-Type", "application/json")
+	r.Header.Set("Origin", l.URL)
+	r.Header.Set("Cookie", cookie)
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return "", err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode >= 300 {
+		return "", fmt.Errorf("%s %s: %s", method, path, answer.Status)
+	}
+	for _, c := range answer.Cookies() {
+		cookie = c.Name + "=" + c.Value
+	}
+	if out == nil {
+		return cookie, nil
+	}
+	return cookie, json.NewDecoder(answer.Body).Decode(out)
+}
+
+// Reader makes an account that reads the estate, and returns its session's cookie.
+func (l *Server) Reader(n int) (cookie string, err error) {
+	email := fmt.Sprintf("reader%d@test.example", n)
+	var made struct{ Link string }
+	if _, err := l.as(l.session, "PUT", "/api/estates/load/people", map[string]string{"email": email, "role": "reader"}, &made); err != nil {
+		return "", err
+	}
+	link := regexp.MustCompile(`#(\w+)`).FindStringSubmatch(made.Link)
+	if link == nil {
+		return "", fmt.Errorf("no link for %s", email)
+	}
+	return l.as("", "POST", "/api/links/use", map[string]string{"link": link[1], "name": "Reader", "password": Password}, nil)
+}
+
+// Memory returns how many bytes of memory the program holds (RSS).
+func (l *Server) Memory() (int64, error) {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", l.command.Process.Pid))
+	if err != nil {
+		return 0, err
+	}
+	var size, resident int64
+	if _, err := fmt.Sscan(string(text), &size, &resident); err != nil {
+		return 0, err
+	}
+	return resident * int64(os.Getpagesize()), nil
 }
 
 func (l *Server) fill(sites, links int) error {

@@ -42,6 +42,7 @@ type EstateHead struct {
 	Tunnels   int                    `json:"tunnels"`
 	Overlays  []string               `json:"overlays"`
 	Findings  map[check.Severity]int `json:"findings"`
+	Settled   bool                   `json:"settled" doc:"false in the answer of an edit while findings are missing that take longer, such as those of loads; reading the head waits for them"`
 	ByStage   map[string]int         `json:"by_stage" doc:"errors and warnings by the stage where they are mended"`
 	Undo      string                 `json:"undo" doc:"label of the edit that undo takes back; empty for none"`
 	Redo      string                 `json:"redo"`
@@ -309,6 +310,7 @@ func (s *Server) estates(a huma.API) {
 			if err != nil {
 				return nil, refusal(err)
 			}
+			v.Findings() // all of them
 			return tagged(v, estateOf(ctx, v)), nil
 		})
 	part(a, operation("get-about", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/about", "Read the estate's name, regions and what else its head has"),
@@ -420,25 +422,27 @@ type StagedFinding struct {
 }
 
 func findingsOf(v *desk.View) []StagedFinding {
-	out := make([]StagedFinding, len(v.Findings))
-	for i, f := range v.Findings {
+	list := v.Findings()
+	out := make([]StagedFinding, len(list))
+	for i, f := range list {
 		out[i] = StagedFinding{f, f.Stage()}
 	}
 	return out
 }
 
 func estateOf(ctx context.Context, v *desk.View) EstateHead {
+	list, settled := v.FindingsNow()
 	e := EstateHead{
 		Key: v.Key, Name: v.Estate.About.Name, Draft: v.Draft, DraftName: v.DraftName, Fixed: v.Fixed, Discarded: v.Discarded,
 		Revision: v.Revision, Base: v.Base, Release: v.Latest, Role: accessOf(ctx).role, Regions: v.Estate.About.Regions,
 		Zones: v.Estate.Zones(), Sites: len(v.Estate.Sites), Tunnels: v.Plan.Tunnels(),
-		Findings: check.Count(v.Findings), ByStage: map[string]int{}, Undo: v.Undo, Redo: v.Redo,
+		Findings: check.Count(list), Settled: settled, ByStage: map[string]int{}, Undo: v.Undo, Redo: v.Redo,
 		AboutHead: v.Revisions[desk.PartID(store.Head, "")], Overlays: []string{},
 	}
 	for i := range v.Estate.Overlays {
 		e.Overlays = append(e.Overlays, v.Estate.Overlays[i].Key)
 	}
-	for _, f := range v.Findings {
+	for _, f := range list {
 		if f.Severity != check.Note {
 			e.ByStage[f.Stage()]++
 		}

@@ -121,7 +121,7 @@ func (s *Server) follow(a huma.API) {
 			if err != nil {
 				return nil, refusal(err)
 			}
-			return tagged(v, find.In(v.Routes, v.Findings, in.Query, 40)), nil
+			return tagged(v, find.In(v.Routes, v.Findings(), in.Query, 40)), nil
 		})
 	huma.Register(a, operation("get-before-after", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sites/{site}/before-after", "Compare a site's routes with those of the release the draft is based on"),
 		func(ctx context.Context, in *InSite) (*answer[TwoPlans], error) {

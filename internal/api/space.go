@@ -35,8 +35,9 @@ type Space struct {
 func spaceOf(v *desk.View) Space {
 	out := Space{Held: []Held{}, Rooms: check.Rooms(v.Estate)}
 	clash := map[string]string{}
-	for i := len(v.Findings) - 1; i >= 0; i-- { // errors come first and have the last word
-		f := &v.Findings[i]
+	findings := v.Findings()
+	for i := len(findings) - 1; i >= 0; i-- { // errors come first and have the last word
+		f := &findings[i]
 		if f.Stage() != "addresses" {
 			continue
 		}

@@ -23,7 +23,7 @@ type InSite struct {
 
 func sitesOf(v *desk.View) []LedgerSite {
 	errors, warnings := map[string]int{}, map[string]int{}
-	for _, f := range v.Findings {
+	for _, f := range v.Findings() {
 		seen := map[string]bool{}
 		for _, s := range f.Subjects {
 			if s.Site == "" || seen[s.Site] {

@@ -121,7 +121,6 @@ type View struct {
 	Revisions map[string]uint64 // part → revision of its last change; see PartID
 	Plan      *tunnel.Plan
 	Routes    *route.Map
-	Findings  []check.Finding
 	Undo      string // label of the edit that undo takes back, empty for none
 	Redo      string
 	Added     []string // parts that the step which led here made; of what an edit returns alone
@@ -130,6 +129,7 @@ type View struct {
 	places            map[string]int64 // part → its place in the document
 	weighed           *weighed
 	outages           *outages
+	prompt            []check.Finding // without those of loads
 }
 
 // PartID names a part in View.Revisions.
@@ -233,15 +233,32 @@ func loadRelease(tx *store.Tx, e store.Estate, number uint64) (*View, error) {
 	return v, err
 }
 
+// derive works out what follows from the estate; what takes longest, the loads,
+// when it is first asked for.
 func (v *View) derive() {
 	v.Plan = tunnel.Derive(v.Estate)
 	v.Routes = route.Build(v.Plan)
-	v.Findings = check.Run(v.Plan, v.Routes)
 	v.weighed, v.outages = &weighed{}, &outages{}
+	v.prompt = check.Prompt(v.Plan, v.Routes)
+}
+
+// Findings lists what is wrong or risky.
+func (v *View) Findings() []check.Finding {
+	v.Model()
+	return v.outages.findings
+}
+
+// FindingsNow is Findings as far as they are worked out; settled is false while
+// those are missing that the loads have to be known for.
+func (v *View) FindingsNow() (list []check.Finding, settled bool) {
+	if v.outages.ready.Load() {
+		return v.outages.findings, true
+	}
+	return v.prompt, false
 }
 
 // State returns what diff compares.
-func (v *View) State() diff.State { return diff.State{Routes: v.Routes, Findings: v.Findings} }
+func (v *View) State() diff.State { return diff.State{Routes: v.Routes, Findings: v.Findings()} }
 
 // load assembles a draft from its rows, underived.
 func load(tx *store.Tx, e store.Estate, row store.Draft) (*View, error) {
@@ -306,7 +323,7 @@ func addPart(e *estate.Estate, kind store.Kind, body []byte) error {
 func (v *View) changed(changes []change, revision uint64) (*View, error) {
 	out := *v
 	e := v.Estate.Clone()
-	out.Estate, out.Plan, out.Routes, out.Findings = e, nil, nil, nil
+	out.Estate, out.Plan, out.Routes = e, nil, nil
 	out.Revision, out.Revisions, out.places = revision, maps.Clone(v.Revisions), maps.Clone(v.places)
 	gone := map[string]bool{}
 	for _, c := range changes {

@@ -104,6 +104,7 @@ const (
 	pulseEvery    = 200 * time.Millisecond
 	presenceEvery = 2 * time.Second
 	changedEvery  = 500 * time.Millisecond // when pages came or went here
+	weighEvery    = 500 * time.Millisecond // at least, while edits queue
 	appearEvery   = 10 * time.Second
 	goneAfter     = 25 * time.Second
 	mostMissed    = 500 // steps that are repeated after a gap
@@ -123,6 +124,7 @@ type watch struct {
 	revision uint64 // told last; this and what follows is for run alone
 	told     int    // pages that were written down last
 	appeared time.Time
+	weighed  time.Time
 
 	mu      sync.Mutex
 	pages   map[string]page
@@ -382,10 +384,15 @@ func (w *watch) look(ctx context.Context) error {
 			return nil
 		}
 	}
+	// While edits queue, what the last of them comes to is enough, now and then.
+	if w.d.queues.waiting(w.draft) && time.Since(w.weighed) < weighEvery {
+		return nil
+	}
 	weighing, err := w.d.Consequences(ctx, w.at)
 	if err != nil {
 		return err
 	}
+	w.weighed = time.Now()
 	tally := event(0, Weighed, weighing.Tally)
 	w.mu.Lock()
 	w.tally = &tally

@@ -157,13 +157,21 @@ func (q *queues) enter(draft uint64) (leave func()) {
 	}
 }
 
+// waiting reports whether an edit of the draft is at work or waits.
+func (q *queues) waiting(draft uint64) bool {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return q.byID[draft] != nil
+}
+
 // FindingsKnown counts the findings of the states that are in memory.
 func (d *Desk) FindingsKnown() map[check.Severity]int {
 	d.memory.mu.Lock()
 	defer d.memory.mu.Unlock()
 	out := map[check.Severity]int{check.Error: 0, check.Warning: 0, check.Note: 0}
 	for _, k := range d.memory.views {
-		for severity, n := range check.Count(k.view.Findings) {
+		list, _ := k.view.FindingsNow()
+		for severity, n := range check.Count(list) {
 			out[severity] += n
 		}
 	}

@@ -7,27 +7,42 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
+	"wideknot/core/check"
 	"wideknot/core/estate"
 	"wideknot/core/outage"
 )
 
-// outages keeps what failures do to a state, once somebody asked.
+// outages keeps the model of a state's failures, with the findings that need it,
+// and what every single failure does, once somebody asked.
 type outages struct {
-	once    sync.Once
-	model   *outage.Model
-	singles []outage.Outcome
+	once     sync.Once
+	ready    atomic.Bool
+	model    *outage.Model
+	findings []check.Finding
+
+	evaluate sync.Once
+	singles  []outage.Outcome
+}
+
+// Model returns the model of a state's failures. The first call computes it.
+func (v *View) Model() *outage.Model {
+	o := v.outages
+	o.once.Do(func() {
+		o.model = outage.New(v.Routes)
+		o.findings = check.WithLoads(v.prompt, v.Plan, o.model)
+		o.ready.Store(true)
+	})
+	return o.model
 }
 
 // Outages returns the model of a state's failures and what every single one
 // does, the worst first. The first call computes it.
 func (v *View) Outages() (*outage.Model, []outage.Outcome) {
-	o := v.outages
-	o.once.Do(func() {
-		o.model = outage.New(v.Routes)
-		o.singles = o.model.Singles(o.model.Parts())
-	})
-	return o.model, o.singles
+	model, o := v.Model(), v.outages
+	o.evaluate.Do(func() { o.singles = model.Singles(model.Parts()) })
+	return model, o.singles
 }
 
 // OutageChanges says at which sites failures are harder or less hard than in

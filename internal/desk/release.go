@@ -123,10 +123,10 @@ func gate(base, draft *View, reason string) error {
 		}
 	}
 	stood := map[string]bool{}
-	for _, f := range base.Findings {
+	for _, f := range base.Findings() {
 		stood[f.ID] = true
 	}
-	for _, f := range draft.Findings {
+	for _, f := range draft.Findings() {
 		if f.Severity == check.Error && stood[f.ID] {
 			held.Asks = append(held.Asks, f)
 		}

@@ -53,6 +53,9 @@ export function useLive(at: Place, on: boolean): Live {
       ) {
         reload();
       } else {
+        if (head && !head.settled) {
+          queries.invalidateQueries({ queryKey: [estate, draft, "head"] });
+        }
         queries.invalidateQueries({ queryKey: [estate, draft, "weighing"] });
       }
     });

@@ -1654,6 +1654,11 @@ export interface components {
         DetailSheet: {
             /**
              * Format: int64
+             * @description pairs of sites that take another way, whether they fit there or not
+             */
+            another_way: number;
+            /**
+             * Format: int64
              * @description pairs of sites
              */
             cut: number;
@@ -1670,7 +1675,7 @@ export interface components {
             lost: string[];
             /**
              * Format: int64
-             * @description pairs of sites
+             * @description pairs of sites that take another way and fit there
              */
             moved: number;
             /** @description links and gateways with more than they can carry */
@@ -1812,6 +1817,8 @@ export interface components {
              * @enum {string}
              */
             role: "reader" | "planner" | "operator" | "owner";
+            /** @description false in the answer of an edit while findings are missing that take longer, such as those of loads; reading the head waits for them */
+            settled: boolean;
             /** Format: int64 */
             sites: number;
             /** Format: int64 */
@@ -2239,7 +2246,7 @@ export interface components {
             lost: string[];
             /**
              * Format: int64
-             * @description pairs of sites
+             * @description pairs of sites that take another way and fit there
              */
             moved: number;
             /** @description links and gateways with more than they can carry */

@@ -71,7 +71,8 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
   return (
     <>
       <p>
-        {count(d.cut)} pairs of sites are cut, {count(d.squeezed)} squeezed, {count(d.moved)} move.{" "}
+        {count(d.another_way)} pairs of sites take another way, {count(d.moved)} of them with room enough;{" "}
+        {count(d.squeezed)} are squeezed, {count(d.cut)} cut.{" "}
         {d.lost.length > 0 ? (
           <strong className="text-error">
             ✕ Cuts {d.lost.slice(0, 8).join(", ")}
