@@ -65,7 +65,8 @@ export type Standing = components["schemas"]["Standing"];
 export type TimingSheet = components["schemas"]["TimingSheet"];
 type ProblemDocument = components["schemas"]["ErrorModel"];
 
-export const client = createClient<paths>({ fetch: patient });
+// The browser sends what is kept alive to its end even when the page is left at once.
+export const client = createClient<paths>({ fetch: patient, keepalive: true });
 
 const newKey = () =>
   [...crypto.getRandomValues(new Uint8Array(16))].map((b) => b.toString(16).padStart(2, "0")).join("");
@@ -94,23 +95,22 @@ async function patient(request: Request): Promise<Response> {
   const path = new URL(request.url).pathname;
   const edits = request.method !== "GET" && path.includes("/drafts/") && !path.endsWith("/release");
   if (!edits) {
-    return fetch(request);
+    return fetch(new Request(request, { keepalive: false }));
   }
   if (!request.headers.has("Idempotency-Key")) {
     request.headers.set("Idempotency-Key", newKey());
   }
-  // The browser sends an edit to its end even when the page is left at once, unless
-  // it is large.
+  const again = request.clone();
   try {
-    return await fetch(request.clone(), { keepalive: true });
+    return await fetch(request);
   } catch {
-    // It was too large for that, or the server is away.
+    // It was too large to be kept alive, or the server is away.
   }
   let waits = false;
   try {
     for (let failures = 1; ; failures++) {
       try {
-        return await fetch(request.clone());
+        return await fetch(new Request(again.clone(), { keepalive: false }));
       } catch {
         // The first may be the page being left, which ends its requests.
         if (failures === 2) {
