@@ -260,8 +260,8 @@ function DeleteEstate({ card }: { card: EstateCard }) {
     <details className="mt-8">
       <summary className="cursor-pointer text-secondary">Delete this estate</summary>
       <p className="mt-2 max-w-2xl">
-        All its drafts, releases and keys go for good, and nothing brings them back. Take the document with
-        you first if it may be needed.
+        All its drafts, releases and keys go for good, and nothing brings them back. If it may be needed,
+        export a draft's document first, in Survey.
       </p>
       <form
         className="flex gap-2 items-end max-w-2xl mt-2"

@@ -3,6 +3,9 @@ import type { ImportPreview, Mend } from "../../api/client";
 
 type Remark = ImportPreview["remarks"][number];
 
+/** What is wrong with a heading or a whole sheet is in no cell that could be mended here. */
+const inCell = (r: Remark) => Boolean(r.column) && r.row > 1;
+
 /** Preview shows what a parcel holds: bad cells to mend, then what was read differently from how it was written. */
 export function Preview(props: {
   preview: ImportPreview;
@@ -13,6 +16,7 @@ export function Preview(props: {
   const { preview } = props;
   const bad = preview.remarks.filter((r) => r.kind === "bad");
   const other = preview.remarks.filter((r) => r.kind !== "bad");
+  const mendable = bad.some(inCell);
   const section = useRef<HTMLElement>(null);
   useKeptFocus(section, bad.map((r) => `${r.sheet} ${r.row} ${r.column}`).join("\n"));
   return (
@@ -27,11 +31,13 @@ export function Preview(props: {
       {bad.length > 0 ? (
         <div>
           <h2 className="text-lg">
-            <span className="text-error text-sm">■</span> Bad cells
+            <span className="text-error text-sm">■</span> {mendable ? "Bad cells" : "What is wrong"}
           </h2>
-          <p className="text-secondary text-[13px]">
-            Write the right value and press Enter; the sheet itself stays as it is.
-          </p>
+          {mendable ? (
+            <p className="text-secondary text-[13px]">
+              Write the right value and press Enter; the sheet itself stays as it is.
+            </p>
+          ) : null}
           <table className="ruled">
             <thead>
               <tr>
@@ -181,7 +187,7 @@ function BadCell({ remark, mends, onMend }: { remark: Remark; mends: Mend[]; onM
       <td className="num">{remark.row || ""}</td>
       <td className="font-mono">{column}</td>
       <td>
-        {column && remark.row > 1 ? (
+        {inCell(remark) ? (
           <input
             data-cell={`${remark.sheet} ${remark.row} ${column}`}
             className="cell font-mono text-[13px]"
