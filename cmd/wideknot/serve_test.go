@@ -184,6 +184,31 @@ func TestServeOverTLS(t *testing.T) {
 	}
 }
 
+// opened is the desk of what these settings keep, and what closes it.
+func opened(t *testing.T, s settings) (*desk.Desk, func()) {
+	t.Helper()
+	ctx := context.Background()
+	access, stop, err := s.database(ctx, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	db, err := store.Open(ctx, access)
+	if err != nil {
+		stop()
+		t.Fatal(err)
+	}
+	closed := func() {
+		db.Close()
+		stop()
+	}
+	sealer, err := s.sealerFor(ctx, db)
+	if err != nil {
+		closed()
+		t.Fatal(err)
+	}
+	return desk.New(db, sealer), closed
+}
+
 // What is backed up comes back elsewhere, with the keys that the same master
 // key opens; and a changed master key still opens everything.
 func TestBackupRestoreAndANewMasterKey(t *testing.T) {
@@ -192,21 +217,9 @@ func TestBackupRestoreAndANewMasterKey(t *testing.T) {
 		t.Helper()
 		s := settings{folder: folder}
 		ctx := context.Background()
-		access, stop, err := s.database(ctx, false)
-		if err != nil {
-			t.Fatal(err)
-		}
+		d, stop := opened(t, s)
 		defer stop()
-		db, err := store.Open(ctx, access)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer db.Close()
-		sealer, err := s.sealerFor(ctx, db)
-		if err != nil {
-			t.Fatal(err)
-		}
-		do(ctx, desk.New(db, sealer))
+		do(ctx, d)
 	}
 	key := func(ctx context.Context, d *desk.Desk) string {
 		t.Helper()
@@ -341,21 +354,8 @@ func TestChangingTheMasterKeySurvives(t *testing.T) {
 	}
 	s := settings{folder: shortFolder(t)}
 	ctx := context.Background()
-	access, stop, err := s.database(ctx, false)
-	if err != nil {
-		t.Fatal(err)
-	}
+	d, stop := opened(t, s)
 	defer stop()
-	db, err := store.Open(ctx, access)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	sealer, err := s.sealerFor(ctx, db)
-	if err != nil {
-		t.Fatal(err)
-	}
-	d := desk.New(db, sealer)
 	if _, err := d.Create(ctx, "Three"); err != nil {
 		t.Fatal(err)
 	}

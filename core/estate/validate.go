@@ -1,7 +1,6 @@
 package estate
 
 import (
-	"encoding/base64"
 	"fmt"
 	"net/netip"
 	"reflect"
@@ -9,20 +8,14 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unicode"
-	"unicode/utf8"
 
 	"wideknot/core/addr"
 )
 
 var (
-	keyForm    = regexp.MustCompile(`^[a-z0-9][a-z0-9-]{0,39}$`)
 	deviceForm = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.@-]{0,14}$`)
 	hostForm   = regexp.MustCompile(`^([A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\.)+[A-Za-z0-9-]{2,63}\.?$`)
 )
-
-// MaxName is the longest name of anything, in characters.
-const MaxName = 120
 
 // Validate lists what makes an estate unusable: keys of the wrong form or
 // given twice, names that point nowhere, values outside their range. Risks and
@@ -133,46 +126,6 @@ func (v *validator) fail(path, format string, args ...any) {
 func (v *validator) dangles(path, format string, args ...any) {
 	if v.problems.takes() {
 		v.problems.add(Problem{Path: strings.TrimPrefix(path, "."), Message: fmt.Sprintf(format, args...), dangling: true})
-	}
-}
-
-// deviceNames are names that some systems take for a device wherever they stand;
-// keys become names of folders and files.
-var deviceNames = regexp.MustCompile(`^(con|prn|aux|nul|com[0-9]|lpt[0-9])$`)
-
-// keyTrouble says why a text cannot be a key; it is empty for one that can.
-func keyTrouble(key string) string {
-	switch {
-	case !keyForm.MatchString(key):
-		return "1 to 40 of a-z, 0-9 and -, not beginning with -"
-	case deviceNames.MatchString(key):
-		return "some systems take that name for a device, and no folder could have it"
-	}
-	return ""
-}
-
-func (v *validator) key(path, key, kind string, seen map[string]bool) {
-	trouble := keyTrouble(key)
-	switch {
-	case trouble != "":
-		v.fail(path, "%q cannot be a %s key: %s", brief(key), kind, trouble)
-	case seen[key]:
-		v.fail(path, "%s key %q is given twice", kind, key)
-	}
-	seen[key] = true
-}
-
-// invisible are letters and symbols that show nothing.
-const invisible = "\u115f\u1160\u2800\u3164\uffa0"
-
-// name refuses what a reader could not see, or would see in another order:
-// control characters, line ends, zero-width and turning characters.
-func (v *validator) name(path, name string) {
-	switch {
-	case !utf8.ValidString(name) || strings.ContainsFunc(name, func(r rune) bool { return !unicode.IsPrint(r) }) || strings.ContainsAny(name, invisible):
-		v.fail(path, "%q holds characters that cannot be seen", brief(name))
-	case utf8.RuneCountInString(name) > MaxName:
-		v.fail(path, "the text is longer than %d characters", MaxName)
 	}
 }
 
@@ -517,29 +470,4 @@ func (v *validator) rule(path string, r Rule, known func(at, key string) bool) {
 	if len(r.Ports) > 0 && r.Protocol != "tcp" && r.Protocol != "udp" {
 		v.fail(path+".protocol", "ports need the protocol tcp or udp")
 	}
-}
-
-// KeyBytes is the length of an X25519 key.
-const KeyBytes = 32
-
-// ParseKey reads an X25519 key as WireGuard writes it: 44 base64 characters,
-// of which the last is =. Its error says which slip of copying was made.
-func ParseKey(text string) ([KeyBytes]byte, error) {
-	var key [KeyBytes]byte
-	trimmed := strings.TrimSpace(text)
-	raw, err := base64.StdEncoding.Strict().DecodeString(trimmed)
-	switch {
-	case err == nil && len(raw) == KeyBytes && len(trimmed) == 44: // the decoder passes over line ends
-		if [KeyBytes]byte(raw) == key {
-			return key, fmt.Errorf("the key is all zeros")
-		}
-		return [KeyBytes]byte(raw), nil
-	case len(trimmed) == 43 && !strings.Contains(trimmed, "="):
-		return key, fmt.Errorf("the key has 43 characters: the = at its end was lost in copying")
-	case len(trimmed) != 44:
-		return key, fmt.Errorf("the key has %d characters; it must have 44 and end in =", len(trimmed))
-	case strings.ContainsAny(trimmed, "-_"):
-		return key, fmt.Errorf("the key is written in URL-safe base64; replace - by + and _ by /")
-	}
-	return key, fmt.Errorf("the key is not 32 bytes in base64: a character was changed")
 }
