@@ -141,7 +141,7 @@ func TestAnEstateIsDeletedByItsName(t *testing.T) {
 	d.find("pre", "spokes")
 }
 
-// TestTheRulerWritesIPv6AsTheServer reserves a block whose longest run of zeros is
+// TestTheRulerWritesIPv6AsTheServer looks at addresses whose longest run of zeros is
 // not its first.
 func TestTheRulerWritesIPv6AsTheServer(t *testing.T) {
 	t.Parallel()
