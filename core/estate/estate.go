@@ -388,10 +388,22 @@ func (o *Overlay) HubOrder(s Spoke) []string {
 // TunnelIdent names a tunnel within its overlay, whoever opens it: the end
 // whose site key sorts first stands first.
 func TunnelIdent(siteA, linkA, siteB, linkB string) string {
+	var room [4*40 + 3]byte
+	return string(AppendTunnelIdent(room[:0], siteA, linkA, siteB, linkB))
+}
+
+// AppendTunnelIdent appends a TunnelIdent to a buffer.
+func AppendTunnelIdent(to []byte, siteA, linkA, siteB, linkB string) []byte {
 	if siteB < siteA {
 		siteA, linkA, siteB, linkB = siteB, linkB, siteA, linkA
 	}
-	return siteA + "/" + linkA + " " + siteB + "/" + linkB
+	for i, part := range [4]string{siteA, linkA, siteB, linkB} {
+		if i > 0 {
+			to = append(to, "/ /"[i-1])
+		}
+		to = append(to, part...)
+	}
+	return to
 }
 
 // Zones lists the zones that subnets name, in alphabetical order.

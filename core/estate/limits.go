@@ -94,6 +94,14 @@ func exceeds(of reflect.Value, most []int) bool {
 		if of.Len() > most[0] || !holdsLists(of.Type().Elem()) {
 			return of.Len() > most[0]
 		}
+		if lots, ok := of.Interface().(map[string]TunnelLot); ok { // many, and a loop over them is quicker
+			for _, lot := range lots {
+				if len(lot.Transit) > mostTransit {
+					return true
+				}
+			}
+			return false
+		}
 		for items := of.MapRange(); items.Next(); {
 			if exceeds(items.Value(), most[1:]) {
 				return true
@@ -102,6 +110,8 @@ func exceeds(of reflect.Value, most []int) bool {
 	}
 	return false
 }
+
+var mostTransit = limitedFields(reflect.TypeFor[TunnelLot]())[0].most[0]
 
 func (v *validator) findLimits(path string, of reflect.Value, most []int) {
 	switch of.Kind() {

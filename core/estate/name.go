@@ -19,9 +19,9 @@ var deviceNames = regexp.MustCompile(`^(con|prn|aux|nul|com[0-9]|lpt[0-9])$`)
 // keyTrouble says why a text cannot be a key; it is empty for one that can.
 func keyTrouble(key string) string {
 	switch {
-	case !keyForm.MatchString(key):
+	case !isKey(key):
 		return "1 to 40 of a-z, 0-9 and -, not beginning with -"
-	case deviceNames.MatchString(key):
+	case len(key) <= 4 && deviceNames.MatchString(key):
 		return "some systems take that name for a device, and no folder could have it"
 	}
 	return ""

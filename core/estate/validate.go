@@ -56,7 +56,7 @@ func Validate(e *Estate) []Problem {
 	}
 	shed := map[string]bool{}
 	for i, zone := range e.About.Shed {
-		if !keyForm.MatchString(zone) || shed[zone] {
+		if !isKey(zone) || shed[zone] {
 			v.fail(fmt.Sprintf("estate.shed[%d]", i), "%q must be a zone, each once", zone)
 		}
 		shed[zone] = true
@@ -187,7 +187,7 @@ func (v *validator) site(path string, s *Site, regions, overlays map[string]bool
 			v.fail(at+".prefix", "%s is given twice at this site", n.Prefix)
 		}
 		prefixes[n.Prefix] = true
-		if n.Zone != "" && !keyForm.MatchString(n.Zone) {
+		if n.Zone != "" && !isKey(n.Zone) {
 			v.fail(at+".zone", "%q cannot be a zone: 1 to 40 of a-z, 0-9 and -, not beginning with -", n.Zone)
 		}
 		v.name(at+".name", n.Name)
@@ -250,7 +250,7 @@ func (v *validator) publicKey(path, key string) {
 func (v *validator) link(path string, l *Link) {
 	v.name(path+".provider", l.Provider)
 	choice(v, path+".reach", l.Reach, false, Static, Dynamic, Forwarded, NAT)
-	if l.Underlay != "" && !keyForm.MatchString(l.Underlay) {
+	if l.Underlay != "" && !isKey(l.Underlay) {
 		v.fail(path+".underlay", "%q cannot be an underlay: internet, or a name of a-z, 0-9 and -", l.Underlay)
 	}
 	for i, f := range l.Families {
@@ -287,12 +287,12 @@ func (v *validator) link(path string, l *Link) {
 	v.between(path+".mtu", "MTU", float64(l.MTU), 576, 9216)
 	v.between(path+".availability", "availability in %", l.Availability, 0, 100)
 	for i, group := range l.SharedFate {
-		if !keyForm.MatchString(group) {
+		if !isKey(group) {
 			v.fail(fmt.Sprintf("%s.shared_fate[%d]", path, i), "%q cannot name a shared fate: 1 to 40 of a-z, 0-9 and -, not beginning with -", group)
 		}
 	}
 	for i, zone := range l.Zones {
-		if !keyForm.MatchString(zone) {
+		if !isKey(zone) {
 			v.fail(fmt.Sprintf("%s.zones[%d]", path, i), "%q cannot be a zone: 1 to 40 of a-z, 0-9 and -, not beginning with -", zone)
 		}
 	}
@@ -458,7 +458,7 @@ func (v *validator) rule(path string, r Rule, known func(at, key string) bool) {
 		known(path+".to.site", r.To.Site)
 	}
 	for _, side := range []struct{ name, zone string }{{"from", r.From.Zone}, {"to", r.To.Zone}} {
-		if side.zone != "" && !keyForm.MatchString(side.zone) {
+		if side.zone != "" && !isKey(side.zone) {
 			v.fail(path+"."+side.name+".zone", "%q cannot be a zone: %s", brief(side.zone), keyTrouble(side.zone))
 		}
 	}

@@ -3,6 +3,7 @@ package tunnel
 import (
 	"encoding/binary"
 	"net/netip"
+	"slices"
 
 	"wideknot/core/addr"
 	"wideknot/core/estate"
@@ -10,44 +11,57 @@ import (
 
 // Numbers are given from the lowest never used; those of things that are gone
 // come last, so that what comes back finds its own again (section 4 of the
-// domain: stability). A numbers set is a growing bitmap.
+// domain: stability). A numbers set is a bitmap that exists only where something
+// was marked.
 type numbers struct {
-	used, stale []uint64
-	next        uint64
-	spent       bool // nothing is left, not even what was stale
+	chunks map[uint64]*chunk
+	next   uint64
+	spent  bool // nothing is left, not even what was stale
 }
 
-func (n *numbers) grow(i uint64) {
-	for uint64(len(n.used)) <= i/64 {
-		n.used = append(n.used, 0)
-		n.stale = append(n.stale, 0)
+const chunkSize = 512
+
+// A chunk is chunkSize numbers from a multiple of it on.
+type chunk struct{ used, stale [chunkSize / 64]uint64 }
+
+// at returns the chunk of a number, its word there and its bit.
+func (n *numbers) at(i uint64) (c *chunk, word int, bit uint64) {
+	c = n.chunks[i/chunkSize]
+	if c == nil {
+		if n.chunks == nil {
+			n.chunks = map[uint64]*chunk{}
+		}
+		c = &chunk{}
+		n.chunks[i/chunkSize] = c
 	}
+	return c, int(i % chunkSize / 64), 1 << (i % 64)
 }
 
 func (n *numbers) has(i uint64) bool {
-	return i/64 < uint64(len(n.used)) && n.used[i/64]&(1<<(i%64)) != 0
+	c := n.chunks[i/chunkSize]
+	return c != nil && c.used[i%chunkSize/64]&(1<<(i%64)) != 0
 }
 
 // claim marks a number and reports whether it was free.
 func (n *numbers) claim(i uint64) bool {
-	n.grow(i)
-	if n.has(i) {
+	c, word, bit := n.at(i)
+	if c.used[word]&bit != 0 {
 		return false
 	}
-	n.used[i/64] |= 1 << (i % 64)
+	c.used[word] |= bit
 	return true
 }
 
 func (n *numbers) reserve(i uint64) {
-	n.grow(i)
-	n.stale[i/64] |= 1 << (i % 64)
+	c, word, bit := n.at(i)
+	c.stale[word] |= bit
 }
 
 // give returns the lowest number from first to last that is neither used nor
 // stale, then the lowest stale one, then false.
 func (n *numbers) give(first, last uint64) (uint64, bool) {
 	for i := max(n.next, first); i <= last; i++ {
-		if n.grow(i); n.stale[i/64]&(1<<(i%64)) == 0 && n.claim(i) {
+		if c, word, bit := n.at(i); c.stale[word]&bit == 0 && n.claim(i) {
 			n.next = i + 1
 			return i, true
 		}
@@ -56,7 +70,11 @@ func (n *numbers) give(first, last uint64) (uint64, bool) {
 	if n.spent {
 		return 0, false
 	}
-	for i := first; i <= last && i/64 < uint64(len(n.used)); i++ {
+	for i := first; i <= last; i++ {
+		if n.chunks[i/chunkSize] == nil { // not even stale
+			i |= chunkSize - 1
+			continue
+		}
 		if n.claim(i) {
 			return i, true
 		}
@@ -128,6 +146,8 @@ type allocator struct {
 	ports []numbers // by site
 	slots []numbers // by site
 	pools [][]*pool // by overlay
+	found []int     // by overlay: its tunnels that the record knows
+	fresh bool      // not everything is as the record has it
 }
 
 func (p *Plan) allocate() {
@@ -135,6 +155,7 @@ func (p *Plan) allocate() {
 		plan:  p,
 		ports: make([]numbers, len(p.Estate.Sites)),
 		slots: make([]numbers, len(p.Estate.Sites)),
+		found: make([]int, len(p.Overlays)),
 	}
 	for i := range p.Estate.Sites {
 		for _, port := range p.Estate.Sites[i].Gateway.UsedPorts {
@@ -150,7 +171,9 @@ func (p *Plan) allocate() {
 	}
 	if recorded := p.Estate.Allocations; len(recorded.Tunnels)+len(recorded.Sites) > 0 {
 		a.keepLive()
-		a.reserveStale()
+		if !a.allFound() {
+			a.reserveStale()
+		}
 	}
 	for i := range p.Overlays {
 		if p.Overlays[i].perSite() {
@@ -158,6 +181,7 @@ func (p *Plan) allocate() {
 		}
 	}
 	p.eachTunnel(func(o *Overlay, _ *Adjacency, t *Tunnel, at End) { a.complete(at.Overlay, o, t) })
+	a.fresh = a.fresh || len(p.Estate.Allocations.Sites) > 0
 	a.keepStale()
 }
 
@@ -167,12 +191,15 @@ func (o *Overlay) perSite() bool { return o.Spec.Numbering == estate.PerSite }
 // the pool has moved away or two tunnels claim the same.
 func (a *allocator) keepLive() {
 	p := a.plan
+	var room [256]byte
 	p.eachTunnel(func(o *Overlay, _ *Adjacency, t *Tunnel, at End) {
-		lot, ok := p.Estate.Allocations.Tunnels[o.Spec.Key][p.Ident(t)]
+		first, second := p.InIdentOrder(t)
+		ident := estate.AppendTunnelIdent(room[:0], p.Site(first.Site).Key, p.Link(first).Key, p.Site(second.Site).Key, p.Link(second).Key)
+		lot, ok := p.Estate.Allocations.Tunnels[o.Spec.Key][string(ident)]
 		if !ok {
 			return
 		}
-		first, second := p.InIdentOrder(t)
+		a.found[at.Overlay]++
 		for i, end := range []*Port{first, second} {
 			if n := lot.Ports[i]; n > 0 && n <= 65535 && a.ports[end.Site].claim(uint64(n)) {
 				end.UDP = n
@@ -181,17 +208,44 @@ func (a *allocator) keepLive() {
 				end.Slot = n
 			}
 		}
-		if o.perSite() {
-			return
-		}
-		for _, block := range lot.Transit {
-			for _, pool := range a.pools[at.Overlay] {
-				if n, ok := pool.number(block); ok && pool.given.claim(n) {
-					p.seat(t, block)
+		if !o.perSite() {
+			for _, block := range lot.Transit {
+				for _, pool := range a.pools[at.Overlay] {
+					if n, ok := pool.number(block); ok && pool.given.claim(n) {
+						p.seat(t, block)
+					}
 				}
 			}
 		}
+		a.fresh = a.fresh || !lotIs(lot, first, second)
 	})
+}
+
+// lotIs reports whether a lot is what the two ends have, in ident order.
+func lotIs(lot estate.TunnelLot, first, second *Port) bool {
+	var room [2]netip.Prefix
+	return lot.Ports == [2]int{first.UDP, second.UDP} && lot.Slots == [2]int{first.Slot, second.Slot} && slices.Equal(lot.Transit, blocksOf(first, room[:0]))
+}
+
+// blocksOf appends the transit prefixes of a tunnel numbered by itself, by one end.
+func blocksOf(end *Port, to []netip.Prefix) []netip.Prefix {
+	for _, block := range [2]netip.Prefix{end.Address4, end.Address6} {
+		if block.IsValid() {
+			to = append(to, block.Masked())
+		}
+	}
+	return to
+}
+
+// allFound reports whether the record speaks of tunnels of the plan alone.
+func (a *allocator) allFound() bool {
+	recorded := a.plan.Estate.Allocations
+	lots, found := 0, 0
+	for i := range a.found {
+		lots += len(recorded.Tunnels[a.plan.Overlays[i].Spec.Key])
+		found += a.found[i]
+	}
+	return lots == found && len(recorded.Sites) == 0
 }
 
 // InIdentOrder returns the ends of a tunnel in the order of the tunnel's ident.
@@ -251,6 +305,7 @@ func (a *allocator) reserveBlock(overlay int, block netip.Prefix) {
 // member, whatever tunnels it has.
 func (a *allocator) giveSeats(overlay int) {
 	p, o := a.plan, &a.plan.Overlays[overlay]
+	a.fresh = true
 	seats := make(map[int][2]netip.Prefix, len(o.Members)) // IPv4, IPv6
 	take := func(site int, block netip.Prefix) {
 		pair := seats[site]
@@ -303,12 +358,12 @@ func (a *allocator) complete(overlay int, o *Overlay, t *Tunnel) {
 		if end.UDP == 0 {
 			base := uint64(p.Site(end.Site).Gateway.ListenPortOf())
 			if n, ok := a.ports[end.Site].give(base, 65535); ok {
-				end.UDP = int(n)
+				end.UDP, a.fresh = int(n), true
 			}
 		}
 		if end.Slot == 0 {
 			if n, ok := a.slots[end.Site].give(1, 65535); ok {
-				end.Slot = int(n)
+				end.Slot, a.fresh = int(n), true
 			}
 		}
 	}
@@ -325,6 +380,7 @@ func (a *allocator) complete(overlay int, o *Overlay, t *Tunnel) {
 			}
 			if block, ok := pool.give(); ok {
 				p.seat(t, block)
+				a.fresh = true
 			}
 		}
 	}

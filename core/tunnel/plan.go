@@ -21,6 +21,8 @@ type Plan struct {
 	index map[string]int
 	ends  [][]End // by site
 	stale estate.Allocations
+
+	recorded bool // everything given out is what Estate.Allocations says
 }
 
 // An Overlay is the derivation of one overlay.

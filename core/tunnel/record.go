@@ -25,7 +25,11 @@ func (a *allocator) keepStale() {
 	for i := range p.Overlays {
 		o := &p.Overlays[i]
 		key := o.Spec.Key
-		if len(recorded.Tunnels[key]) > 0 {
+		switch {
+		case len(recorded.Tunnels[key]) == a.found[i]:
+			delete(p.stale.Tunnels, key)
+			a.fresh = a.fresh || a.found[i] == 0 && recorded.Tunnels[key] != nil
+		case len(recorded.Tunnels[key]) > 0:
 			live := make(map[string]bool, len(recorded.Tunnels[key]))
 			for j := range o.Adjacencies {
 				for k := range o.Adjacencies[j].Tunnels {
@@ -34,7 +38,11 @@ func (a *allocator) keepStale() {
 			}
 			lots := map[string]estate.TunnelLot{}
 			for ident, lot := range recorded.Tunnels[key] {
-				if !live[ident] && !a.reused(i, ident, lot) {
+				switch {
+				case live[ident]:
+				case a.reused(i, ident, lot):
+					a.fresh = true
+				default:
 					lots[ident] = lot
 				}
 			}
@@ -51,6 +59,7 @@ func (a *allocator) keepStale() {
 			p.stale.Sites[key] = seats
 		}
 	}
+	p.recorded = !a.fresh
 }
 
 func (a *allocator) reused(overlay int, ident string, lot estate.TunnelLot) bool {
@@ -88,6 +97,9 @@ func (a *allocator) givenAway(overlay int, block netip.Prefix) bool {
 // Allocations is the record to keep with the estate: what this plan uses, and
 // what vanished tunnels had as long as nobody needed it.
 func (p *Plan) Allocations() estate.Allocations {
+	if p.recorded {
+		return p.Estate.Allocations
+	}
 	out := estate.Allocations{Keys: p.Estate.Allocations.Keys}
 	if len(p.stale.Tunnels)+len(p.Overlays) > 0 {
 		out.Tunnels = map[string]map[string]estate.TunnelLot{}
@@ -114,11 +126,7 @@ func (p *Plan) Allocations() estate.Allocations {
 					seats[p.Site(first.Site).Key] = seatOf(first)
 					seats[p.Site(second.Site).Key] = seatOf(second)
 				} else {
-					for _, block := range []netip.Prefix{first.Address4, first.Address6} {
-						if block.IsValid() {
-							lot.Transit = append(lot.Transit, block.Masked())
-						}
-					}
+					lot.Transit = blocksOf(first, nil)
 				}
 				lots[p.Ident(t)] = lot
 			}

@@ -1,0 +1,62 @@
+package tunnel_test
+
+import (
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"wideknot/core/estate"
+	"wideknot/core/sample"
+	"wideknot/core/tunnel"
+)
+
+// Deriving again from a record that grew by edits gives the same record as
+// working it out tunnel by tunnel, and gives it again.
+func TestTheRecordIsAFixedPoint(t *testing.T) {
+	for seed := range uint64(60) {
+		e := sample.Mixed(seed)
+		random := rand.New(rand.NewPCG(seed, 1))
+		for edit := range 6 {
+			e.Allocations = tunnel.Derive(e).Allocations()
+			again := tunnel.Derive(e)
+			if !again.Allocations().Equal(e.Allocations) || !again.Recount().Equal(e.Allocations) {
+				t.Fatalf("seed %d, edit %d: the record changed when nothing else did", seed, edit)
+			}
+			change(random, e)
+			if p := tunnel.Derive(e); !p.Allocations().Equal(p.Recount()) {
+				t.Fatalf("seed %d, edit %d: the record is not what was given out", seed, edit)
+			}
+		}
+	}
+}
+
+// change does one of the things to an estate by which numbers come and go.
+func change(random *rand.Rand, e *estate.Estate) {
+	site := &e.Sites[random.IntN(len(e.Sites))]
+	overlay := &e.Overlays[random.IntN(len(e.Overlays))]
+	switch random.IntN(6) {
+	case 0:
+		if len(site.Links) > 1 {
+			site.Links = slices.Delete(site.Links, 0, 1)
+		}
+	case 1:
+		overlay.Spokes = slices.Delete(overlay.Spokes, 0, min(1, len(overlay.Spokes)))
+	case 2:
+		site.Gateway.UsedPorts = append(site.Gateway.UsedPorts, site.Gateway.ListenPortOf()+random.IntN(4))
+	case 3:
+		overlay.Transit = overlay.Transit[:min(1, len(overlay.Transit))]
+	case 4:
+		for _, lots := range e.Allocations.Tunnels {
+			for ident, lot := range lots {
+				if random.IntN(3) == 0 {
+					lot.Ports[random.IntN(2)] = site.Gateway.ListenPortOf()
+					lots[ident] = lot
+				}
+			}
+		}
+	case 5:
+		if overlay.Numbering = estate.PerSite; random.IntN(2) == 0 {
+			overlay.Numbering = estate.PerTunnel
+		}
+	}
+}
