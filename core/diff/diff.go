@@ -224,7 +224,8 @@ type side struct {
 
 // tunnels are named by overlay and ident.
 func tunnels(old, new *tunnel.Plan) Set {
-	return compare(views(old), views(new), func(was, is view) []string {
+	same := sameAdjacencies(old, new)
+	return compare(views(old, same), views(new, same), func(was, is view) []string {
 		if was == is {
 			return nil
 		}
@@ -260,11 +261,35 @@ func (v *view) part() string {
 	return fmt.Sprintf("%d of %d", v.weight, v.whole)
 }
 
-func views(p *tunnel.Plan) map[string]view {
-	out := make(map[string]view, p.Tunnels())
+// sameAdjacencies reports which places hold adjacencies that are the same in
+// both plans, and so need not be looked at: most, after an edit.
+func sameAdjacencies(old, new *tunnel.Plan) func(overlay, adjacency int) bool {
+	outside := make([]bool, min(len(old.Estate.Sites), len(new.Estate.Sites)))
+	for i := range outside {
+		was, is := old.Site(i), new.Site(i)
+		outside[i] = was.Key == is.Key && reflect.DeepEqual(was.Links, is.Links)
+	}
+	return func(overlay, adjacency int) bool {
+		if overlay >= len(old.Overlays) || overlay >= len(new.Overlays) {
+			return false
+		}
+		was, is := &old.Overlays[overlay], &new.Overlays[overlay]
+		if was.Spec.Key != is.Spec.Key || adjacency >= len(was.Adjacencies) || adjacency >= len(is.Adjacencies) {
+			return false
+		}
+		a, b := &was.Adjacencies[adjacency], &is.Adjacencies[adjacency]
+		return a.A == b.A && a.B == b.B && max(a.A, a.B) < len(outside) && outside[a.A] && outside[a.B] && slices.Equal(a.Tunnels, b.Tunnels)
+	}
+}
+
+func views(p *tunnel.Plan, skip func(overlay, adjacency int) bool) map[string]view {
+	out := map[string]view{}
 	for i := range p.Overlays {
 		o := &p.Overlays[i]
 		for j := range o.Adjacencies {
+			if skip(i, j) {
+				continue
+			}
 			for k := range o.Adjacencies[j].Tunnels {
 				t := &o.Adjacencies[j].Tunnels[k]
 				first, second := p.InIdentOrder(t)

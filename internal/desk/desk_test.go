@@ -15,7 +15,7 @@ import (
 	"wideknot/internal/store"
 )
 
-func sealer(t *testing.T) *identity.Sealer {
+func sealer(t testing.TB) *identity.Sealer {
 	t.Helper()
 	s, err := identity.NewSealer(filepath.Join(t.TempDir(), "master.key"))
 	if err != nil {

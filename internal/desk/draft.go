@@ -103,13 +103,14 @@ func addDraft(tx *store.Tx, draft *store.Draft, e *estate.Estate) error {
 	if err := tx.AddDraft(draft); err != nil {
 		return err
 	}
-	parts, err := partsOf(e)
-	if err != nil {
-		return err
-	}
+	parts := partsOf(e)
 	rows := make([]store.Part, len(parts))
 	for i, p := range parts {
-		rows[i] = store.Part{DraftID: draft.ID, Kind: p.Kind, Key: p.Key, Place: int64(i), Revision: draft.Revision, Body: string(p.After)}
+		body, err := json.Marshal(p.value)
+		if err != nil {
+			return err
+		}
+		rows[i] = store.Part{DraftID: draft.ID, Kind: p.kind, Key: p.key, Place: int64(i), Revision: draft.Revision, Body: string(body)}
 	}
 	return tx.SaveParts(rows)
 }

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"reflect"
 	"time"
 	"unicode/utf8"
 
@@ -403,68 +404,71 @@ func keyPurpose(estateKey, site string) string { return "site key " + estateKey 
 // compare lists the parts in which two estates differ. A part keeps its place
 // in the document; a new one goes to the end.
 func compare(before, after *estate.Estate, places map[string]int64) ([]change, error) {
-	old, err := partsOf(before)
-	if err != nil {
-		return nil, err
-	}
-	now, err := partsOf(after)
-	if err != nil {
-		return nil, err
-	}
-	var out []change
 	end := int64(0)
 	for _, place := range places {
 		end = max(end, place)
 	}
-	was := make(map[string]change, len(old))
-	for _, c := range old {
-		was[PartID(c.Kind, c.Key)] = c
+	old := make(map[string]part, len(before.Sites))
+	for _, p := range partsOf(before) {
+		old[p.id()] = p
 	}
-	for _, c := range now {
-		id := PartID(c.Kind, c.Key)
-		earlier, ok := was[id]
-		delete(was, id)
-		if ok && string(earlier.After) == string(c.After) {
-			continue
+	var out []change
+	stays := make(map[string]bool, len(old))
+	for _, p := range partsOf(after) {
+		id := p.id()
+		was, ok := old[id]
+		if stays[id] = true; ok && reflect.DeepEqual(was.value, p.value) {
+			continue // most; what they share is not even read
 		}
-		if ok {
-			c.Place, c.Before = places[id], earlier.After
-		} else {
+		c := change{Kind: p.kind, Key: p.key}
+		var err error
+		if c.After, err = json.Marshal(p.value); err != nil {
+			return nil, err
+		}
+		if !ok {
 			end++
 			c.Place = end
-		}
-		out = append(out, c)
-	}
-	for _, c := range old {
-		if id := PartID(c.Kind, c.Key); was[id].After != nil {
-			c.Place, c.Before, c.After = places[id], c.After, nil
 			out = append(out, c)
+			continue
+		}
+		if c.Before, err = json.Marshal(was.value); err != nil {
+			return nil, err
+		}
+		if c.Place = places[id]; !bytes.Equal(c.Before, c.After) {
+			out = append(out, c)
+		}
+	}
+	for _, p := range partsOf(before) {
+		if id := p.id(); !stays[id] {
+			body, err := json.Marshal(p.value)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, change{Kind: p.kind, Key: p.key, Place: places[id], Before: body})
 		}
 	}
 	return out, nil
 }
 
-func partsOf(e *estate.Estate) ([]change, error) {
-	out := make([]change, 0, len(e.Sites)+len(e.Overlays)+1)
-	add := func(kind store.Kind, key string, part any) error {
-		body, err := json.Marshal(part)
-		out = append(out, change{Kind: kind, Key: key, After: body})
-		return err
-	}
-	if err := add(store.Head, "", e.About); err != nil {
-		return nil, err
-	}
+// A part of an estate is what is stored in a row of its own; value points to it.
+type part struct {
+	kind  store.Kind
+	key   string
+	value any
+}
+
+func (p part) id() string { return PartID(p.kind, p.key) }
+
+func partsOf(e *estate.Estate) []part {
+	out := make([]part, 0, len(e.Sites)+len(e.Overlays)+1)
+	out = append(out, part{store.Head, "", &e.About})
 	for i := range e.Sites {
-		if err := add(store.Site, e.Sites[i].Key, e.Sites[i]); err != nil {
-			return nil, err
-		}
+		out = append(out, part{store.Site, e.Sites[i].Key, &e.Sites[i]})
 	}
 	for i := range e.Overlays {
-		if err := add(store.Overlay, e.Overlays[i].Key, e.Overlays[i]); err != nil {
-			return nil, err
-		}
+		out = append(out, part{store.Overlay, e.Overlays[i].Key, &e.Overlays[i]})
 	}
-	return out, nil
+	return out
 }
 
 // Undo takes back the last edit in force.
