@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"wideknot/core/estate"
-	"wideknot/core/route"
 	"wideknot/core/tunnel"
 )
 
@@ -197,35 +196,38 @@ func mixedMTU(in *Input, report func(Finding)) {
 }
 
 // forwards reports tunnels whose port the router in front of a link does not
-// forward.
+// forward. Where the other end cannot be called either, nobody can open them.
 func forwards(in *Input, report func(Finding)) {
 	p := in.Plan
 	members(p, func(i int, site *estate.Site) {
-		missing := map[string][]string{}
+		missing, mute := map[string][]string{}, map[string]int{}
 		for _, e := range p.Ends(i) {
-			local, remote := p.Sides(e)
-			l := p.Link(local)
-			if l.Reach != estate.Forwarded || len(l.Forwards) == 0 || !remote.Calls {
-				continue
-			}
-			if !slices.ContainsFunc(l.Forwards, func(text string) bool {
-				low, high := route.PortRange(text)
-				return low <= local.UDP && local.UDP <= high
-			}) {
+			local, _ := p.Sides(e)
+			_, _, t := p.At(e)
+			if l := p.Link(local); !l.HasForward(local.UDP) {
 				missing[l.Key] = append(missing[l.Key], fmt.Sprint(local.UDP))
+				if t.Mute {
+					mute[l.Key]++
+				}
 			}
 		}
 		for j := range site.Links {
-			if l := &site.Links[j]; len(missing[l.Key]) > 0 {
-				report(Finding{
-					Code: "gateway/not-forwarded", Severity: Error,
-					Title:    fmt.Sprintf("%d tunnels of %s/%s listen on ports that are not forwarded to it", len(missing[l.Key]), site.Key, l.Key),
-					Evidence: []string{"missing: " + strings.Join(missing[l.Key], " "), "forwarded: " + strings.Join(l.Forwards, " ")},
-					Why:      "The other end calls, and the router in front drops it.",
-					Mend:     "Have the ports forwarded, and enter them at the link.",
-					Subjects: []Subject{{Site: site.Key, Link: l.Key}},
-				})
+			l := &site.Links[j]
+			if len(missing[l.Key]) == 0 {
+				continue
 			}
+			f := Finding{
+				Code: "gateway/not-forwarded", Severity: Warning,
+				Title:    fmt.Sprintf("%d tunnels of %s/%s listen on ports that are not forwarded to it", len(missing[l.Key]), site.Key, l.Key),
+				Evidence: []string{"missing: " + strings.Join(missing[l.Key], " "), "forwarded: " + strings.Join(l.Forwards, " ")},
+				Why:      "The other end would call in vain, so it is not told the endpoint: only this end can open the tunnels.",
+				Mend:     "Have the ports forwarded, and enter them at the link.",
+				Subjects: []Subject{{Site: site.Key, Link: l.Key}},
+			}
+			if n := mute[l.Key]; n > 0 {
+				f.Severity, f.Why = Error, fmt.Sprintf("Nobody can open %d of them: the other end cannot be called either. They count as dead everywhere here.", n)
+			}
+			report(f)
 		}
 	})
 }

@@ -19,6 +19,7 @@ func Like(e *estate.Estate, pattern, key, name string) (site estate.Site, missin
 	}
 	site = estate.Site{Key: key, Name: name, Region: from.Region, DemandMbps: from.DemandMbps, Gateway: from.Gateway}
 	site.Gateway.PublicKey, site.Gateway.LANAddress, site.Gateway.Upstream = "", netip.Addr{}, netip.Addr{}
+	site.Gateway.LANAddress6, site.Gateway.Upstream6 = netip.Addr{}, netip.Addr{}
 	for _, l := range from.Links {
 		l.Addresses, l.NextHop, l.Forwards, l.SharedFate = nil, nil, nil, nil
 		l.Hostname, l.Outside = "", netip.Addr{}

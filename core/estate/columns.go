@@ -51,6 +51,8 @@ var siteColumns = []column[siteRow]{
 	{"lan_device", func(r *siteRow, c *cell) error { r.Gateway.LANDevice = c.text; return nil }, func(r *siteRow) string { return r.Gateway.LANDevice }},
 	{"lan_address", func(r *siteRow, c *cell) error { return setAddress(&r.Gateway.LANAddress, c) }, func(r *siteRow) string { return address(r.Gateway.LANAddress) }},
 	{"upstream", func(r *siteRow, c *cell) error { return setAddress(&r.Gateway.Upstream, c) }, func(r *siteRow) string { return address(r.Gateway.Upstream) }},
+	{"lan_address6", func(r *siteRow, c *cell) error { return setAddress(&r.Gateway.LANAddress6, c) }, func(r *siteRow) string { return address(r.Gateway.LANAddress6) }},
+	{"upstream6", func(r *siteRow, c *cell) error { return setAddress(&r.Gateway.Upstream6, c) }, func(r *siteRow) string { return address(r.Gateway.Upstream6) }},
 	{"listen_port", func(r *siteRow, c *cell) error { return setWhole(&r.Gateway.ListenPort, c) }, func(r *siteRow) string { return whole(r.Gateway.ListenPort) }},
 	{"used_ports", func(r *siteRow, c *cell) error { return setWholes(&r.Gateway.UsedPorts, c) }, func(r *siteRow) string { return wholes(r.Gateway.UsedPorts) }},
 	{"proposals", func(r *siteRow, c *cell) error {

@@ -73,6 +73,8 @@ type Gateway struct {
 	LANDevice      string      `json:"lan_device,omitempty"`
 	LANAddress     netip.Addr  `json:"lan_address,omitzero"`
 	Upstream       netip.Addr  `json:"upstream,omitzero"`
+	LANAddress6    netip.Addr  `json:"lan_address6,omitzero"` // the same two, where the first are of IPv4 and IPv6 is used too
+	Upstream6      netip.Addr  `json:"upstream6,omitzero"`
 	ListenPort     int         `json:"listen_port,omitempty"`
 	UsedPorts      []int       `json:"used_ports,omitempty" max:"1024"`
 	PublicKey      string      `json:"public_key,omitempty"`
@@ -274,6 +276,29 @@ const (
 	Matched Pairing = "matched" // for each link of the leading end the best remote link
 	TopN    Pairing = "top-n"   // the first PairingLimit in rank order
 )
+
+// LANAddresses lists the gateway's addresses on its LAN, as far as they are
+// known.
+func (g *Gateway) LANAddresses() []netip.Addr {
+	return slices.DeleteFunc([]netip.Addr{g.LANAddress, g.LANAddress6}, func(a netip.Addr) bool { return !a.IsValid() })
+}
+
+// LANAddressOf returns the gateway's address of one family on its LAN; the zero
+// Addr when it is not known.
+func (g *Gateway) LANAddressOf(v4 bool) netip.Addr { return ofFamily(v4, g.LANAddress, g.LANAddress6) }
+
+// UpstreamOf returns the address of one family of the LAN's router beside a
+// one-armed gateway; the zero Addr when it is not known.
+func (g *Gateway) UpstreamOf(v4 bool) netip.Addr { return ofFamily(v4, g.Upstream, g.Upstream6) }
+
+func ofFamily(v4 bool, addresses ...netip.Addr) netip.Addr {
+	for _, a := range addresses {
+		if a.IsValid() && a.Is4() == v4 {
+			return a
+		}
+	}
+	return netip.Addr{}
+}
 
 // ListenPortOf returns the first UDP port the gateway listens on.
 func (g *Gateway) ListenPortOf() int { return cmp.Or(g.ListenPort, DefaultListenPort) }

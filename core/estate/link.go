@@ -89,6 +89,18 @@ func (l *Link) AddressOf(f Family) netip.Addr {
 	return netip.Addr{}
 }
 
+// HasForward reports whether what is sent to a UDP port of the link reaches it:
+// unless the router before it is known to forward others only.
+func (l *Link) HasForward(port int) bool {
+	if l.Reach != Forwarded || len(l.Forwards) == 0 {
+		return true
+	}
+	return slices.ContainsFunc(l.Forwards, func(text string) bool {
+		low, high, ok := parsePorts(text)
+		return ok && port >= low && port <= high
+	})
+}
+
 // MaxWeight is the largest weight of a link: a route's next hops take up to 256,
 // the product of the weights at both ends.
 const MaxWeight = 16

@@ -224,6 +224,13 @@ func (v *validator) gateway(path string, g *Gateway) {
 	}
 	v.address(path+".lan_address", g.LANAddress)
 	v.address(path+".upstream", g.Upstream)
+	v.address(path+".lan_address6", g.LANAddress6)
+	v.address(path+".upstream6", g.Upstream6)
+	for name, a := range map[string]netip.Addr{"lan_address6": g.LANAddress6, "upstream6": g.Upstream6} {
+		if a.IsValid() && !a.Is6() {
+			v.fail(path+"."+name, "%s is no IPv6 address", a)
+		}
+	}
 	if g.Placement == OneArmed && !g.LANAddress.IsValid() {
 		v.fail(path+".lan_address", "a one-armed gateway needs its address on the LAN, for its neighbour's routes")
 	}

@@ -10,6 +10,7 @@ import (
 
 	"wideknot/core/estate"
 	"wideknot/core/route"
+	"wideknot/core/sample"
 	"wideknot/core/tunnel"
 )
 
@@ -83,7 +84,7 @@ func (p *plain) walk(from, to int, prefix netip.Prefix) (way []crossing, ok bool
 			way = append(way, crossing{h.End.Overlay, h.End.Adjacency, 1 << h.End.Tunnel})
 			next, metric, came = h.Via, h.Metric, remote.Interface
 		}
-		if next < 0 || next == from {
+		if next < 0 {
 			return way, false
 		}
 		if at = next; at == to {
@@ -233,7 +234,8 @@ func TestAgreement(t *testing.T) {
 			fast := verdictsOf(m, &f)
 			for i := range e.Sites {
 				for j := i + 1; j < len(e.Sites); j++ {
-					if len(m.common(i, j)) == 0 {
+					lanes := m.lanesOf(i, j)
+					if lanes == nil {
 						continue
 					}
 					want := verdictBy(before, after, i, j)
@@ -243,7 +245,7 @@ func TestAgreement(t *testing.T) {
 					judged++
 					path := false
 					for o := range left.Plan.Overlays {
-						path = path || slices.Contains(m.common(i, j), o) && left.Path(o, i, j) != nil
+						path = path || slices.Contains(lanes[0].overlays, o) && left.Path(o, i, j) != nil
 					}
 					if !path && want != Cut && want != Untouched {
 						t.Fatalf("estate %d, %s: %s and %s are %v, but what is left has no path", seed, part, e.Sites[i].Key, e.Sites[j].Key, want)
@@ -300,4 +302,110 @@ func verdictsOf(m *Model, f *set) func(i, j int) Verdict {
 		}
 	})
 	return func(i, j int) Verdict { return found[[2]int{i, j}] }
+}
+
+// TestAgreementBySubnets compares each verdict on every pair of sites, for the
+// single failures of estates with every feature, with what becomes of each two
+// subnets when their packets are followed one by one.
+func TestAgreementBySubnets(t *testing.T) {
+	judged := map[Verdict]int{}
+	for seed := range uint64(150) {
+		e := sample.Mixed(seed)
+		routes := route.Build(tunnel.Derive(e))
+		m := New(routes)
+		parts := m.Parts()
+		for _, part := range parts[:min(len(parts), 8)] {
+			f, err := m.failing([]Part{part})
+			if err != nil {
+				t.Fatal(err)
+			}
+			dead, err := m.Kills(part)
+			if err != nil {
+				t.Fatal(err)
+			}
+			b := m.bench()
+			b.fail(&f)
+			b.touch(&f)
+			for i := range e.Sites {
+				for j := i + 1; j < len(e.Sites); j++ {
+					want, ambiguous := verdictBySubnets(routes, dead, i, j)
+					if ambiguous {
+						continue
+					}
+					got := Untouched
+					switch f := b.fortune(i, j, nil, nil); {
+					case !f.was:
+					case !f.now:
+						got = Cut
+					case f.lost:
+						got = Squeezed
+					case f.moved:
+						got = Moved
+					}
+					if got != want {
+						t.Fatalf("seed %d, %s: %s and %s are %v, by their subnets %v", seed, part, e.Sites[i].Key, e.Sites[j].Key, got, want)
+					}
+					judged[want]++
+				}
+			}
+		}
+	}
+	t.Log(judged)
+	for v := range Cut + 1 {
+		if judged[v] < 20 {
+			t.Errorf("only %d pairs are %v: %v", judged[v], v, judged)
+		}
+	}
+}
+
+// verdictBySubnets follows something between each two subnets of two sites, and
+// is ambiguous where that cannot be said by an address.
+func verdictBySubnets(m *route.Map, dead route.Dead, i, j int) (verdict Verdict, ambiguous bool) {
+	host := func(p netip.Prefix) netip.Addr { return p.Addr().Next().Next().Next() }
+	tunnels := func(w *route.Walk) (out []crossing) {
+		for _, s := range w.Steps {
+			c := crossing{s.Hop.End.Overlay, s.Hop.End.Adjacency, 1 << s.Hop.End.Tunnel}
+			for _, h := range s.Beside {
+				c.tunnels |= 1 << h.End.Tunnel
+			}
+			out = append(out, c)
+		}
+		return out
+	}
+	was, now := false, false
+	for a := range m.Plan.Site(i).Subnets {
+		for b := range m.Plan.Site(j).Subnets {
+			near, far := &m.Plan.Site(i).Subnets[a], &m.Plan.Site(j).Subnets[b]
+			if near.Taking().Addr().Is4() != far.Taking().Addr().Is4() {
+				continue
+			}
+			reached, reaches, moves := false, false, false
+			for _, ends := range [2][2]*estate.Subnet{{near, far}, {far, near}} {
+				for _, flow := range []route.Packet{{Protocol: "icmp"}, {Protocol: "udp", Port: 7}, {Protocol: "udp", Port: 443}, {Protocol: "udp", Port: 2000}, {Protocol: "tcp", Port: 7}, {Protocol: "tcp", Port: 443}, {Protocol: "tcp", Port: 8000}, {Protocol: "tcp", Port: 2000}, {Protocol: "udp", Port: 8000}} {
+					flow.From, flow.To = host(ends[0].Prefix), host(ends[1].Taking())
+					before, after := m.Follow(flow), m.FollowIn(dead, flow)
+					if before.Forward.End == route.Unknown {
+						return 0, true
+					}
+					arrived := before.Forward.End == route.Delivered && before.Return.End == route.Delivered
+					arrives := after.Forward.End == route.Delivered && after.Return.End == route.Delivered
+					reached, reaches = reached || arrived, reaches || arrives
+					moves = moves || arrived && arrives && (!slices.Equal(tunnels(&before.Forward), tunnels(&after.Forward)) || !slices.Equal(tunnels(before.Return), tunnels(after.Return)))
+				}
+			}
+			was, now = was || reached, now || reaches
+			if reached && !reaches {
+				verdict = max(verdict, Squeezed)
+			} else if moves {
+				verdict = max(verdict, Moved)
+			}
+		}
+	}
+	switch {
+	case !was:
+		return Untouched, false
+	case !now:
+		return Cut, false
+	}
+	return verdict, false
 }

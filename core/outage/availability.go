@@ -194,10 +194,11 @@ func (m *Model) joined(site int, dead []bool) bool {
 const maxPairElements = 18
 
 // PairAvailability is the part of the time in which two sites reach each other
-// both ways, exactly, by their links and those of the hubs between them. It
+// both ways, with some of their subnets at least, exactly, by their links and those of the hubs between them. It
 // errs when more than 18 things can fail independently.
 func (m *Model) PairAvailability(a, b int) (part float64, err error) {
-	if m.firstCommon(a, b) < 0 {
+	lanes := m.lanesOf(a, b)
+	if lanes == nil {
 		return 0, fmt.Errorf("%s and %s share no overlay", m.Plan.Site(a).Key, m.Plan.Site(b).Key)
 	}
 	_, all := m.around(a)
@@ -218,11 +219,16 @@ func (m *Model) PairAvailability(a, b int) (part float64, err error) {
 		for _, e := range between {
 			s.first[e.Overlay][e.Adjacency] = m.choose(&s, &m.nets[e.Overlay].overlay.Adjacencies[e.Adjacency])
 		}
-		if m.walk(&s, a, b, &w); !w.ok {
-			return false
+		for k := range lanes {
+			l := &lanes[k]
+			m.walk(&s, l, a, b, &w)
+			if pass := m.pass(l, &w, false); pass != 0 {
+				if m.walk(&s, l, b, a, &w); pass&m.pass(l, &w, true) != 0 {
+					return true
+				}
+			}
 		}
-		m.walk(&s, b, a, &w)
-		return w.ok
+		return false
 	}), nil
 }
 

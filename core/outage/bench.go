@@ -30,6 +30,7 @@ type bench struct {
 	quiet   bool  // nobody but the dead is touched: no load grows
 	over    []bool
 	overG   []bool
+	shut    int // the site of the link that keeps a pair's zone off, -1 for none
 
 	courses courses
 }
@@ -40,7 +41,7 @@ type fallen struct{ a, b int }
 func (m *Model) bench() *bench {
 	sites := len(m.Plan.Estate.Sites)
 	return &bench{
-		m: m, courses: m.kinds.courses(), state: m.newState(), load: m.base.clone(),
+		shut: -1, m: m, courses: m.kinds.courses(), state: m.newState(), load: m.base.clone(),
 		seenL: make([]bool, len(m.sites)), seenG: make([]bool, sites), touched: make([]bool, sites),
 		lost: make([]int, sites), met: make([]bool, sites), tally: make([]SiteOutcome, sites), over: make([]bool, len(m.sites)), overG: make([]bool, sites),
 	}
@@ -123,13 +124,15 @@ func (b *bench) pairs(sites []int, in []bool, direct [][2]int, visit func(i, j i
 				if len(m.overlays[i]) > 1 && len(m.overlays[j]) > 1 && m.firstCommon(i, j) != o {
 					continue // another overlay joins the two too, and has visited them
 				}
-				visit(min(i, j), max(i, j))
+				if m.lanesOf(i, j) != nil {
+					visit(min(i, j), max(i, j))
+				}
 			}
 		}
 	}
 	slices.SortFunc(direct, func(a, b [2]int) int { return cmp.Or(a[0]-b[0], a[1]-b[1]) })
 	for k, d := range direct {
-		if k > 0 && direct[k-1] == d || in[d[0]] || in[d[1]] || m.firstCommon(d[0], d[1]) < 0 {
+		if k > 0 && direct[k-1] == d || in[d[0]] || in[d[1]] || m.lanesOf(d[0], d[1]) == nil {
 			continue
 		}
 		visit(d[0], d[1])
@@ -205,40 +208,35 @@ func (b *bench) pair(i, j int, out *Outcome) {
 		b.lose(i, j, out)
 		return
 	}
-	c := b.course(i, j)
-	if !c.moved {
-		return
-	}
-	flow := m.flow(i, j)
-	if m.narrowed {
-		_, passed := m.zonesOf(i, j, &c.was)
-		has, pass := m.zonesOf(i, j, &c.now)
-		b.carry(&c.was, -flow*shareOf(passed, has))
-		switch {
-		case !c.ok || has != 0 && pass == 0:
-			b.lose(i, j, out)
-			return
-		case pass&passed != passed:
-			b.carry(&c.now, flow*shareOf(pass, has))
-			out.Squeezed++
-			b.blame(b.first(&c.now, func(l int32) bool { return m.linkZone[l] != ^uint64(0) }), i, j)
+	f := b.fortune(i, j, nil, func(l *lane, c *course, was, now passage) {
+		if !c.moved {
 			return
 		}
-		flow *= shareOf(pass, has)
-	} else {
-		b.carry(&c.was, -flow)
-		if !c.ok {
-			b.lose(i, j, out)
-			return
+		flow := m.flow(i, j) * l.weight
+		b.carry(&c.was, -flow*l.partOf(was))
+		if now != 0 {
+			b.carry(&c.now, flow*l.partOf(now))
 		}
-	}
-	b.carry(&c.now, flow)
-	out.Moved++
-	if c.atA {
-		b.at(i).Moved++
-	}
-	if c.atB {
-		b.at(j).Moved++
+		if m.narrowed && was&^now != 0 && b.shut < 0 {
+			b.shut = b.first(&c.now, func(l int32) bool { return m.linkZone[l] != ^uint64(0) })
+		}
+	})
+	at := b.shut
+	b.shut = -1
+	switch {
+	case !f.now:
+		b.lose(i, j, out)
+	case f.lost:
+		out.Squeezed++
+		b.blame(at, i, j)
+	case f.moved:
+		out.Moved++
+		if f.atA {
+			b.at(i).Moved++
+		}
+		if f.atB {
+			b.at(j).Moved++
+		}
 	}
 }
 
@@ -332,25 +330,15 @@ func (b *bench) squeeze(out *Outcome) {
 		if len(m.stranded) > 0 && m.stranded[pairKey(i, j)] {
 			return
 		}
-		c := b.course(i, j)
-		if !c.ok {
+		f := b.fortune(i, j, full, nil)
+		if f.full < 0 || f.lost { // what lost something is counted already
 			return
 		}
-		at := b.first(&c.now, full)
-		if at < 0 {
-			return
-		}
-		if m.narrowed {
-			_, passed := m.zonesOf(i, j, &c.was)
-			if _, pass := m.zonesOf(i, j, &c.now); pass&passed != passed {
-				return // it is counted already
-			}
-		}
-		if c.moved {
+		if f.moved {
 			out.Moved--
 		}
 		out.Squeezed++
-		b.blame(at, i, j)
+		b.blame(f.full, i, j)
 	})
 }
 

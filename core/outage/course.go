@@ -5,19 +5,20 @@ import "encoding/binary"
 // A course is the way between two sites while nothing fails and in the state of
 // a bench, seen from the first of them.
 type course struct {
-	was, now way
-	moved    bool // the way there or the way back differs
-	ok       bool // both directions arrive now
-	atA, atB bool // it moves at its ends, not only in between
+	was, now         way
+	wasBack, nowBack way  // the ways back; wasBack where it is not was reversed, nowBack where it moved
+	moved            bool // the way there or the way back differs
+	ok               bool // both directions arrive now
+	atA, atB         bool // it moves at its ends, not only in between
 }
 
 // course follows a pair in both states. What it returns holds until the next
 // call. Pairs of sites of the same two kinds are followed once.
-func (b *bench) course(i, j int) *course {
+func (b *bench) course(i, j int, l *lane) *course {
 	m, k := b.m, &b.courses
 	x, y := k.of[i], k.of[j]
 	if x < 0 || y < 0 || k.count > maxKinds || m.odd[i] && m.odd[j] {
-		b.follow(i, j, &k.single)
+		b.follow(i, j, l, &k.single)
 		return &k.single
 	}
 	at := &k.known[int(x)*k.count+int(y)]
@@ -25,46 +26,99 @@ func (b *bench) course(i, j int) *course {
 		k.list = append(k.list, fitting{})
 		*at = int32(len(k.list))
 		c := &k.list[*at-1]
-		b.follow(i, j, &c.course)
+		b.follow(i, j, l, &c.course)
 		n := &m.nets[m.overlays[i][0]]
 		c.fits = m.fits(n, i, j)
 		if c.fits {
-			c.wasBy, c.nowBy = n.outer(&c.was), n.outer(&c.now)
+			c.wasBy, c.nowBy, c.backBy = n.outer(&c.was), n.outer(&c.now), n.outer(&c.nowBack)
 		}
 		return &c.course
 	}
 	c := &k.list[*at-1]
 	if !c.fits {
-		b.follow(i, j, &k.single)
+		b.follow(i, j, l, &k.single)
 		return &k.single
 	}
 	n := &m.nets[m.overlays[i][0]]
 	n.fit(&c.was, c.wasBy, i, j)
 	if c.ok {
 		n.fit(&c.now, c.nowBy, i, j)
+		if c.moved {
+			n.fit(&c.nowBack, c.backBy, j, i)
+		}
 	}
 	return &c.course
 }
 
 // follow walks a pair in both states.
-func (b *bench) follow(i, j int, c *course) {
+func (b *bench) follow(i, j int, l *lane, c *course) {
 	m := b.m
-	var back, wasBack way
-	m.walk(m.none(), i, j, &c.was)
-	m.walk(&b.state, i, j, &c.now)
+	m.walk(m.none(), l, i, j, &c.was)
+	m.walk(&b.state, l, i, j, &c.now)
 	c.atA, c.atB = false, false
 	c.moved, c.ok = !c.now.same(&c.was), c.now.ok
 	if m.mirrored && !c.moved {
 		return // all its tunnels are alive, and the way back takes the same
 	}
+	m.backOf(&c.was, l, j, i, &c.wasBack)
 	if c.now.ok {
-		m.walk(&b.state, j, i, &back)
-		m.backOf(&c.was, j, i, &wasBack)
-		c.ok = back.ok
-		c.moved = c.moved || !back.same(&wasBack)
-		c.atA = b.moves(i, &c.was, &c.now, true) || b.moves(i, &wasBack, &back, false)
-		c.atB = b.moves(j, &c.was, &c.now, false) || b.moves(j, &wasBack, &back, true)
+		m.walk(&b.state, l, j, i, &c.nowBack)
+		c.ok = c.nowBack.ok
+		c.moved = c.moved || !c.nowBack.same(&c.wasBack)
+		c.atA = b.moves(i, &c.was, &c.now, true) || b.moves(i, &c.wasBack, &c.nowBack, false)
+		c.atB = b.moves(j, &c.was, &c.now, false) || b.moves(j, &c.wasBack, &c.nowBack, true)
 	}
+}
+
+// passes says which cells of a lane pass on a course, there and back, while
+// nothing fails and now.
+func (m *Model) passes(l *lane, c *course) (was, now passage) {
+	was = m.pass(l, &c.was, false)
+	if !m.mirrored {
+		was &= m.pass(l, &c.wasBack, true)
+	}
+	switch {
+	case !c.moved:
+		return was, was
+	case c.ok:
+		now = m.pass(l, &c.now, false) & m.pass(l, &c.nowBack, true)
+	}
+	return was, now
+}
+
+// A fortune is what a failure does to a pair, all its lanes together.
+type fortune struct {
+	was, now bool // something reached the other, and does
+	lost     bool // something that did does no more
+	moved    bool
+	atA, atB bool // it moves at its ends, not only in between
+	full     int  // the first site where a lane is narrow, -1 for none
+}
+
+// fortune sums the lanes of a pair up. narrow may be nil.
+func (b *bench) fortune(i, j int, narrow func(link int32) bool, visit func(l *lane, c *course, was, now passage)) (out fortune) {
+	m := b.m
+	out.full = -1
+	lanes := m.lanesOf(i, j)
+	for k := range lanes {
+		l := &lanes[k]
+		c := b.course(i, j, l)
+		was, now := m.passes(l, c)
+		if visit != nil {
+			visit(l, c, was, now)
+		}
+		out.was, out.now, out.lost = out.was || was != 0, out.now || now != 0, out.lost || was&^now != 0
+		if now == 0 {
+			continue
+		}
+		if narrow != nil && out.full < 0 {
+			out.full = b.first(&c.now, narrow)
+		}
+		if c.moved && was != 0 {
+			out.moved, out.atA, out.atB = true, out.atA || c.atA, out.atB || c.atB
+		}
+	}
+	return out
 }
 
 // kinds sorts the sites that are no hubs: those of one kind are at equal costs
@@ -95,8 +149,9 @@ type courses struct {
 // more than the kinds.
 type fitting struct {
 	course
-	fits         bool
-	wasBy, nowBy [2]int32 // the places of the first and the last hub on the way
+	fits bool
+	// The places of the first and the last hub on the ways.
+	wasBy, nowBy, backBy [2]int32
 }
 
 func (k *kinds) courses() courses {
@@ -215,6 +270,9 @@ func (n *net) outer(w *way) (places [2]int32) {
 
 // fit puts the adjacencies of another pair into a way between two kinds.
 func (n *net) fit(w *way, by [2]int32, i, j int) {
+	if w.n == 0 {
+		return
+	}
 	w.legs[0].adjacency = *n.joins(i, by[0])
 	w.legs[w.n-1].adjacency = *n.joins(j, by[1])
 }

@@ -27,10 +27,11 @@ func TestCoursesFitTheirKinds(t *testing.T) {
 			b.fail(&f)
 			b.touch(&f)
 			b.pairs(b.list, b.touched, b.direct, func(i, j int) {
-				c := b.course(i, j)
-				b.follow(i, j, &alone)
+				l := &m.lanesOf(i, j)[0]
+				c := b.course(i, j, l)
+				b.follow(i, j, l, &alone)
 				same := c.ok == alone.ok && c.moved == alone.moved && c.atA == alone.atA && c.atB == alone.atB && c.was.same(&alone.was)
-				if !same || c.ok && !c.now.same(&alone.now) {
+				if !same || c.ok && !c.now.same(&alone.now) || c.ok && c.moved && !c.nowBack.same(&alone.nowBack) {
 					t.Fatalf("%s, %s to %s:\n%+v\n%+v", part, m.key(i), m.key(j), *c, alone)
 				}
 				judged++

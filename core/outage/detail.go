@@ -2,6 +2,7 @@ package outage
 
 import (
 	"cmp"
+	"math/bits"
 	"slices"
 	"sort"
 )
@@ -11,7 +12,7 @@ type Detail struct {
 	Outcome
 	Another   int        // pairs of sites that take another way, whether they fit there or not
 	Takeovers []Takeover // those that concern most pairs first
-	Lost      []LostPair // the first of the pairs that are cut
+	Lost      []LostPair // the first of the pairs that lose something
 	Lines     []Line     // links and gateways with another load than before
 }
 
@@ -42,9 +43,12 @@ type Beside struct {
 	ViaLink string `json:"via_link"`
 }
 
-// A LostPair is two sites that no longer reach each other. At is the site
-// where the packets end.
-type LostPair struct{ A, B, At int }
+// A LostPair is two sites that no longer reach each other, or Partly: of which
+// some subnets no longer do. At is the site where the packets end.
+type LostPair struct {
+	A, B, At int
+	Partly   bool
+}
 
 // A Line is a link, or with Link -1 a gateway, and its load in Mbit/s. Shed
 // says what gives way where the load does not fit.
@@ -80,7 +84,7 @@ func (m *Model) Explain(parts ...Part) (*Detail, error) {
 		from, to leg
 		had, has bool
 	}
-	changes := map[change]int{}
+	changes, mine := map[change]int{}, map[change]bool{} // mine: of the pair looked at
 	note := func(site int, was, now *way, first bool) {
 		c := change{site: site, had: was.n > 0, has: now.ok}
 		at := func(w *way) leg {
@@ -96,10 +100,9 @@ func (m *Model) Explain(parts ...Part) (*Detail, error) {
 			c.to = at(now)
 		}
 		if c.from != c.to || c.had != c.has {
-			changes[c]++
+			mine[c] = true
 		}
 	}
-	var there, back, was way
 	b.pairs(b.list, b.touched, b.direct, func(i, j int) {
 		if m.stranded[pairKey(i, j)] {
 			return
@@ -109,27 +112,37 @@ func (m *Model) Explain(parts ...Part) (*Detail, error) {
 		if out.Moved+out.Squeezed > 0 {
 			d.Another++
 		}
-		m.walk(m.none(), i, j, &was)
-		m.walk(&b.state, i, j, &there)
-		m.walk(&b.state, j, i, &back)
-		if out.Cut > 0 {
-			at := there.at
-			if there.ok {
-				at = back.at
+		clear(mine)
+		lanes := m.lanesOf(i, j)
+		at := -1
+		for k := range lanes {
+			c := b.course(i, j, &lanes[k])
+			was, now := m.passes(&lanes[k], c)
+			if was == 0 {
+				continue
 			}
-			if len(d.Lost) < maxLost {
-				d.Lost = append(d.Lost, LostPair{i, j, at})
+			if was&^now != 0 && at < 0 {
+				if at = c.now.at; c.now.ok {
+					at = c.nowBack.at
+				}
 			}
-			there.ok = false
+			if b.state.gone[i] || b.state.gone[j] {
+				continue // nothing can take over where one end is gone
+			}
+			there := c.now
+			there.ok = now != 0
+			if !there.ok || b.moves(i, &c.was, &there, true) {
+				note(i, &c.was, &there, true)
+			}
+			if !there.ok || b.moves(j, &c.was, &there, false) {
+				note(j, &c.was, &there, false)
+			}
 		}
-		if b.state.gone[i] || b.state.gone[j] {
-			return // nothing can take over where one end is gone
+		for c := range mine {
+			changes[c]++
 		}
-		if !there.ok || b.moves(i, &was, &there, true) {
-			note(i, &was, &there, true)
-		}
-		if !there.ok || b.moves(j, &was, &there, false) {
-			note(j, &was, &there, false)
+		if at >= 0 && len(d.Lost) < maxLost {
+			d.Lost = append(d.Lost, LostPair{A: i, B: j, At: at, Partly: out.Cut == 0})
 		}
 	})
 	for c, n := range changes {
@@ -208,26 +221,38 @@ func (m *Model) lines(b *bench, d *Detail) {
 // order; zones without a place in it give way last, each by the same part.
 func (m *Model) shed(b *bench, line *Line) []Shed {
 	load := make([]float64, len(m.zones))
-	var w way
 	count := func(i, j int) {
-		if m.walk(&b.state, i, j, &w); !w.ok {
-			return
-		}
-		crossings := 0.0
-		var room [2]part
-		for k := range w.n {
-			for _, p := range m.parts(w.legs[k], room[:]) {
-				for _, l := range p.links {
-					if m.sites[l] == line.Site && (line.Link < 0 || int(l) == m.links[line.Site]+line.Link) {
-						crossings += p.of
+		lanes := m.lanesOf(i, j)
+		for k := range lanes {
+			l := &lanes[k]
+			c := b.course(i, j, l)
+			_, pass := m.passes(l, c)
+			if pass == 0 {
+				continue
+			}
+			crossings := 0.0
+			var room [2]part
+			for k := range c.now.n {
+				for _, p := range m.parts(c.now.legs[k], room[:]) {
+					for _, l := range p.links {
+						if m.sites[l] == line.Site && (line.Link < 0 || int(l) == m.links[line.Site]+line.Link) {
+							crossings += p.of
+						}
 					}
 				}
 			}
-		}
-		has, pass := m.zonesOf(i, j, &w)
-		for z := range m.zones {
-			if crossings > 0 && pass&(1<<min(z, 63)) != 0 {
-				load[z] += crossings * m.flow(i, j) * shareOf(1, has)
+			if crossings == 0 {
+				continue
+			}
+			zones := m.siteZone[i] | m.siteZone[j]
+			if m.narrowed {
+				zones = l.through(pass)
+			}
+			each := crossings * m.flow(i, j) * l.weight * l.partOf(pass) / float64(max(1, bits.OnesCount64(zones)))
+			for z := range m.zones {
+				if zones&(1<<min(z, 63)) != 0 {
+					load[z] += each
+				}
 			}
 		}
 	}

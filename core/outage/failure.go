@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
 )
 
 // Kind is what sort of part fails.
@@ -106,6 +108,27 @@ func (m *Model) failing(parts []Part) (set, error) {
 		}
 	}
 	return takes.of(parts), nil
+}
+
+// Kills says which tunnels die with some parts: those over their links, and all
+// of their gateways. It errs when the estate has no such part.
+func (m *Model) Kills(parts ...Part) (route.Dead, error) {
+	f, err := m.failing(parts)
+	if err != nil {
+		return nil, err
+	}
+	dead := make([]bool, len(m.sites))
+	for _, l := range f.links {
+		dead[l] = true
+	}
+	for _, g := range f.gates {
+		for l := m.links[g]; l < m.links[g+1]; l++ {
+			dead[l] = true
+		}
+	}
+	return func(t *tunnel.Tunnel) bool {
+		return dead[m.links[t.A.Site]+t.A.Link] || dead[m.links[t.B.Site]+t.B.Link]
+	}, nil
 }
 
 // An index finds what each part takes without looking through the estate.

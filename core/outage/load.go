@@ -1,7 +1,5 @@
 package outage
 
-import "math/bits"
-
 // slack and tiny keep rounding from squeezing anyone.
 const (
 	slack = 1 + 1e-9
@@ -60,15 +58,6 @@ func (m *Model) flow(i, j int) float64 {
 	return m.demand[i] * m.demand[j] * min(m.weight[i], m.weight[j])
 }
 
-// shareOf is the part of a pair's flow that passes when only some of its zones
-// do; zones count alike.
-func shareOf(pass, has uint64) float64 {
-	if has == 0 {
-		return 1
-	}
-	return float64(bits.OnesCount64(pass)) / float64(bits.OnesCount64(has))
-}
-
 // carry adds a rate to all that a walk crosses.
 func (b *bench) carry(w *way, mbps float64) {
 	if !w.ok || mbps == 0 {
@@ -107,19 +96,27 @@ func (m *Model) settle() {
 	}
 	var there, back way
 	b.pairs(all, in, nil, func(i, j int) {
-		m.walk(m.none(), i, j, &there)
-		back.ok = there.ok
-		if !m.mirrored {
-			m.walk(m.none(), j, i, &back)
+		lanes := m.lanesOf(i, j)
+		reached := false
+		for k := range lanes {
+			l := &lanes[k]
+			m.walk(m.none(), l, i, j, &there)
+			pass := m.pass(l, &there, false)
+			if !m.mirrored {
+				m.walk(m.none(), l, j, i, &back)
+				pass &= m.pass(l, &back, true)
+			}
+			if pass != 0 {
+				reached = true
+				b.carry(&there, m.flow(i, j)*l.weight*l.partOf(pass))
+			}
 		}
-		has, pass := m.zonesOf(i, j, &there)
-		if !there.ok || !back.ok || has != 0 && pass == 0 {
+		if !reached {
 			m.stranded[pairKey(i, j)] = true
 			return
 		}
 		m.base.partners[i]++
 		m.base.partners[j]++
-		b.carry(&there, m.flow(i, j)*shareOf(pass, has))
 	})
 	m.base.link, m.base.gate = b.load.link, b.load.gate
 }

@@ -3,6 +3,7 @@
 package outage
 
 import (
+	"math/bits"
 	"slices"
 
 	"wideknot/core/estate"
@@ -27,8 +28,8 @@ type Model struct {
 	overlays [][]int // site → overlays into which it shares
 	sharing  [][]int // overlay → sites that share into it
 	nets     []net
-	special  map[uint64][]route.Way // pairs whose ways no class gives
-	odd      []bool                 // sites that have such pairs
+	special  map[ask][]route.Way // what no class gives
+	odd      []bool              // sites of such pairs
 
 	mirrored bool // no pin: every way back is the way there reversed
 	narrowed bool // some link lets only some zones through
@@ -36,6 +37,8 @@ type Model struct {
 	zones    []string
 	siteZone []uint64 // zones the site shares
 	linkZone []uint64 // zones a link lets through
+	profiles profiles
+	policies []*route.Policy // by overlay; nil where everything may pass
 	demand   []float64
 	weight   []float64 // 1 by the sum of the demands of a site's partners
 	capacity []float64 // by link, Mbit/s; 0 is unknown
@@ -61,6 +64,27 @@ type net struct {
 	start   []int32    // adjacency → its first tunnel in ends
 }
 
+// An ask is for the way from one site to another by some overlays.
+type ask struct {
+	from, to int
+	overlays uint64 // one bit each
+}
+
+// overlaysBits and overlaysIn turn lists of overlays into bits and back.
+func overlaysBits(list []int) (bits uint64) {
+	for _, o := range list {
+		bits |= 1 << o
+	}
+	return bits
+}
+
+func overlaysIn(set uint64) (list []int) {
+	for ; set != 0; set &= set - 1 {
+		list = append(list, bits.TrailingZeros64(set))
+	}
+	return list
+}
+
 // here stands for the goal itself in a list of places.
 const here = -1
 
@@ -70,7 +94,7 @@ func pairKey(i, j int) uint64 { return uint64(i)<<32 | uint64(uint32(j)) }
 func New(m *route.Map) *Model {
 	p := m.Plan
 	sites := p.Estate.Sites
-	o := &Model{Map: m, Plan: p, links: make([]int, len(sites)+1), overlays: make([][]int, len(sites)), sharing: make([][]int, len(p.Overlays)), special: map[uint64][]route.Way{}, odd: make([]bool, len(sites)), stranded: map[uint64]bool{}}
+	o := &Model{Map: m, Plan: p, links: make([]int, len(sites)+1), overlays: make([][]int, len(sites)), sharing: make([][]int, len(p.Overlays)), special: map[ask][]route.Way{}, odd: make([]bool, len(sites)), stranded: map[uint64]bool{}}
 	for i := range sites {
 		o.links[i+1] = o.links[i] + len(sites[i].Links)
 		for j := range sites[i].Links {
@@ -84,6 +108,7 @@ func New(m *route.Map) *Model {
 		o.demand = append(o.demand, sites[i].DemandMbps)
 	}
 	o.zone()
+	o.sortSubnets()
 	o.mirrored = true
 	for i := range p.Overlays {
 		o.mirrored = o.mirrored && len(p.Overlays[i].Spec.Pins) == 0
@@ -99,10 +124,9 @@ func New(m *route.Map) *Model {
 	for i := range o.nets {
 		o.nets[i] = o.net(i)
 	}
-	for key := range o.special {
-		from, to := int(key>>32), int(uint32(key))
-		o.special[key] = m.Ways(o.common(from, to), from, to)
-		o.odd[from], o.odd[to] = true, true
+	for a := range o.special {
+		o.special[a] = m.Ways(overlaysIn(a.overlays), a.from, a.to)
+		o.odd[a.from], o.odd[a.to] = true, true
 	}
 	o.weigh()
 	o.kinds = o.sortSites()
@@ -255,11 +279,15 @@ func (n *net) places(ways []route.Way, from, to int) []int32 {
 }
 
 // except marks the pairs whose ways no class gives: sites joined directly, or
-// in several overlays together.
+// by several overlays together.
 func (m *Model) except(i int, direct map[int][]int) {
 	for from, list := range direct {
 		for _, to := range list {
-			m.special[pairKey(from, to)] = nil
+			for _, l := range m.lanesOf(from, to) {
+				if slices.Contains(l.overlays, i) {
+					m.special[ask{from, to, overlaysBits(l.overlays)}] = nil
+				}
+			}
 		}
 	}
 	for _, from := range m.sharing[i] {
@@ -267,22 +295,16 @@ func (m *Model) except(i int, direct map[int][]int) {
 			continue
 		}
 		for _, to := range m.sharing[i] {
-			if from != to && len(m.common(from, to)) > 1 {
-				m.special[pairKey(from, to)] = nil
+			if from == to || len(m.overlays[to]) < 2 {
+				continue
+			}
+			for _, l := range m.lanesOf(from, to) {
+				if len(l.overlays) > 1 && l.overlays[0] == i {
+					m.special[ask{from, to, overlaysBits(l.overlays)}] = nil
+				}
 			}
 		}
 	}
-}
-
-// common lists the overlays into which both sites share.
-func (m *Model) common(i, j int) []int {
-	var out []int
-	for _, o := range m.overlays[i] {
-		if slices.Contains(m.overlays[j], o) {
-			out = append(out, o)
-		}
-	}
-	return out
 }
 
 // firstCommon is the first overlay into which both sites share, -1 for none.

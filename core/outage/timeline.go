@@ -56,21 +56,26 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 		return nil, err
 	}
 	key := func(i int) string { return m.Plan.Site(i).Key }
-	if a == b || m.firstCommon(a, b) < 0 {
+	lanes := m.lanesOf(a, b)
+	if a == b || lanes == nil {
 		return nil, fmt.Errorf("%s and %s share no overlay", key(a), key(b))
 	}
 	bench := m.bench()
 	bench.fail(&f)
 	bench.touch(&f)
-	var was, now, back way
-	m.walk(m.none(), a, b, &was)
-	m.walk(&bench.state, a, b, &now)
-	m.walk(&bench.state, b, a, &back)
-	if !was.ok || was.same(&now) && back.ok {
+	// Of subnets that take different ways, those that the failure hits.
+	var was, now, wasBack, back way
+	hit := false
+	for k := 0; k < len(lanes) && !hit; k++ {
+		m.walk(m.none(), &lanes[k], a, b, &was)
+		m.walk(m.none(), &lanes[k], b, a, &wasBack)
+		m.walk(&bench.state, &lanes[k], a, b, &now)
+		m.walk(&bench.state, &lanes[k], b, a, &back)
+		hit = was.ok && (!was.same(&now) || !back.ok)
+	}
+	if !hit {
 		return nil, nil
 	}
-	var wasBack way
-	m.walk(m.none(), b, a, &wasBack)
 	// The first tunnel that died on the way there, else on the way back.
 	ways := append(slices.Clone(was.legs[:was.n]), wasBack.legs[:wasBack.n]...)
 	died := func(p part) bool { return bench.state.dead[p.links[0]] || bench.state.dead[p.links[1]] }

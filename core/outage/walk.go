@@ -55,7 +55,7 @@ func (m *Model) newState() state {
 		adjacencies := m.nets[i].overlay.Adjacencies
 		s.first[i] = make([]choice, len(adjacencies))
 		for j := range adjacencies {
-			if tunnels := adjacencies[j].Tunnels; len(tunnels) > 0 && tunnels[0].Weight > 0 {
+			if tunnels := adjacencies[j].Tunnels; len(tunnels) > 0 && (tunnels[0].Weight > 0 || tunnels[0].Mute) {
 				s.first[i][j] = m.choose(&s, &adjacencies[j])
 			}
 		}
@@ -66,7 +66,7 @@ func (m *Model) newState() state {
 // choose finds what carries the traffic of an adjacency.
 func (m *Model) choose(s *state, a *tunnel.Adjacency) choice {
 	alive := func(t *tunnel.Tunnel) bool {
-		return !s.dead[m.links[t.A.Site]+t.A.Link] && !s.dead[m.links[t.B.Site]+t.B.Link]
+		return !t.Mute && !s.dead[m.links[t.A.Site]+t.A.Link] && !s.dead[m.links[t.B.Site]+t.B.Link]
 	}
 	for k := range a.Tunnels {
 		if !alive(&a.Tunnels[k]) {
@@ -86,8 +86,8 @@ func (m *Model) choose(s *state, a *tunnel.Adjacency) choice {
 	return choice{tunnel: -1}
 }
 
-// walk follows a packet of one site to another.
-func (m *Model) walk(s *state, from, to int, w *way) {
+// walk follows a packet of one site to another, by the overlays of a lane.
+func (m *Model) walk(s *state, l *lane, from, to int, w *way) {
 	w.n, w.ok, w.at = 0, false, from
 	if s.gone[from] || s.gone[to] {
 		return
@@ -96,18 +96,18 @@ func (m *Model) walk(s *state, from, to int, w *way) {
 	var ways []route.Way
 	special := m.odd[from] && m.odd[to]
 	if special {
-		ways, special = m.special[pairKey(from, to)]
+		ways, special = m.special[ask{from, to, overlaysBits(l.overlays)}]
 	}
 	if special {
-		next, ok := m.take(s, ways, from, w)
+		next, ok := m.take(s, ways, w)
 		if !ok {
 			return
 		}
 		overlay = w.legs[0].overlay
 		w.at = next
 	} else {
-		overlay = int16(m.firstCommon(from, to))
-		if !m.step(s, overlay, from, from, to, false, w) {
+		overlay = int16(l.overlays[0])
+		if !m.step(s, overlay, from, to, false, w) {
 			return
 		}
 	}
@@ -118,7 +118,7 @@ func (m *Model) walk(s *state, from, to int, w *way) {
 		if n.place[at] < 0 || w.n == len(w.legs) {
 			return
 		}
-		if !m.step(s, overlay, from, at, to, n.place[before] >= 0, w) {
+		if !m.step(s, overlay, at, to, n.place[before] >= 0, w) {
 			return
 		}
 		before = at
@@ -127,19 +127,19 @@ func (m *Model) walk(s *state, from, to int, w *way) {
 }
 
 // take takes the first way that is alive.
-func (m *Model) take(s *state, ways []route.Way, origin int, w *way) (next int, ok bool) {
+func (m *Model) take(s *state, ways []route.Way, w *way) (next int, ok bool) {
 	for i := range ways {
 		if c := s.first[ways[i].Overlay][ways[i].Adjacency]; c.tunnel >= 0 {
 			w.legs[w.n] = leg{int32(ways[i].Adjacency), int16(ways[i].Overlay), c}
 			w.n++
-			return ways[i].Via, ways[i].Via != origin
+			return ways[i].Via, true
 		}
 	}
 	return 0, false
 }
 
 // step takes a walk one tunnel on. It reports false where the packet ends.
-func (m *Model) step(s *state, overlay int16, origin, at, to int, fromHub bool, w *way) bool {
+func (m *Model) step(s *state, overlay int16, at, to int, fromHub bool, w *way) bool {
 	n := &m.nets[overlay]
 	var places []int32
 	if fromHub {
@@ -154,7 +154,7 @@ func (m *Model) step(s *state, overlay int16, origin, at, to int, fromHub bool, 
 		} else {
 			ways = m.Map.Ways([]int{int(overlay)}, at, to)
 		}
-		next, ok := m.take(s, ways, origin, w)
+		next, ok := m.take(s, ways, w)
 		w.at = next
 		return ok
 	}
@@ -175,7 +175,7 @@ func (m *Model) step(s *state, overlay int16, origin, at, to int, fromHub bool, 
 			w.legs[w.n] = leg{adjacency, overlay, c}
 			w.n++
 			w.at = next
-			return next != origin
+			return true
 		}
 	}
 	return false
@@ -183,9 +183,9 @@ func (m *Model) step(s *state, overlay int16, origin, at, to int, fromHub bool, 
 
 // backOf finds the way back while nothing fails: the way there reversed, but
 // for pins.
-func (m *Model) backOf(there *way, from, to int, back *way) {
+func (m *Model) backOf(there *way, l *lane, from, to int, back *way) {
 	if !m.mirrored {
-		m.walk(m.none(), from, to, back)
+		m.walk(m.none(), l, from, to, back)
 		return
 	}
 	back.n, back.ok, back.at = there.n, there.ok, to
@@ -227,20 +227,3 @@ func (m *Model) parts(l leg, room []part) []part {
 
 // none is the state in which nothing has failed.
 func (m *Model) none() *state { return &m.base.none }
-
-// zonesOf returns the zones that a pair has and those that pass its way,
-// whichever tunnel they take of those that share the load.
-func (m *Model) zonesOf(i, j int, w *way) (has, pass uint64) {
-	has = m.siteZone[i] | m.siteZone[j]
-	pass = has
-	if !m.narrowed {
-		return has, pass
-	}
-	var room [2]part
-	for k := range w.n {
-		for _, p := range m.parts(w.legs[k], room[:]) {
-			pass &= m.linkZone[p.links[0]] & m.linkZone[p.links[1]]
-		}
-	}
-	return has, pass
-}

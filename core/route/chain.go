@@ -2,7 +2,6 @@ package route
 
 import (
 	"encoding/binary"
-	"slices"
 
 	"wideknot/core/tunnel"
 )
@@ -95,53 +94,6 @@ func (m *Map) tunnelsOf(overlay, site int, ways []way) []Hop {
 				Cost: int(w.weight.cost), Steps: int(w.weight.hops), To: -1, weight: w.weight,
 			})
 		}
-	}
-	return out
-}
-
-// breakout lists what a site that sends its internet traffic through hubs needs
-// besides: the default routes, the exceptions, and a pin for every tunnel's
-// endpoint, which must not be sought inside a tunnel.
-func (m *Map) breakout(site int) []Route {
-	p := m.Plan
-	var out []Route
-	for i, g := range m.graphs {
-		b := g.overlay.Spec.Breakout
-		if b == nil || !slices.Contains(b.Sites, p.Site(site).Key) {
-			continue
-		}
-		var hops []Hop
-		first := -1
-		for _, key := range b.Hubs {
-			hub := p.SiteIndex(key)
-			if s, adjacent := g.step(site, hub); adjacent {
-				more := m.tunnelsOf(i, site, []way{{s, s.weight}})
-				if first < 0 {
-					first = hub
-				}
-				hops = append(hops, more...)
-			}
-		}
-		metric := 0
-		for j := range hops {
-			h := &hops[j]
-			switch {
-			case j > 0 && h.together(&hops[j-1]):
-				h.Why = LoadSharing
-			case j > 0 && h.Via == hops[j-1].Via:
-				metric, h.Why = metric+10, TunnelRank
-			default:
-				metric, h.Why = (metric/100+1)*100, HubOrder
-			}
-			h.Metric = metric
-		}
-		if len(hops) == 0 {
-			continue // a finding says so
-		}
-		for _, all := range defaults(g.overlay) {
-			out = append(out, Route{Prefix: all, Kind: Breakout, To: first, Overlay: g.overlay.Spec.Key, Hops: hops})
-		}
-		out = append(out, m.outside(site, b.Except)...)
 	}
 	return out
 }

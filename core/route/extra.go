@@ -8,10 +8,12 @@ import (
 )
 
 // An Extra table is for packets that must not use all routes of a site: those
-// that come in by certain tunnels, or start in certain subnets.
+// that come in by certain devices, or start in certain subnets, or are answers.
 type Extra struct {
-	Arriving []string       // interfaces by which they come; or
-	From     []netip.Prefix // the subnets in which they start
+	Arriving []string       // devices by which they come; or
+	From     []netip.Prefix // the subnets in which they start; or, with neither, any of that Place
+	Place    int            // of answers alone to flows that are marked with this place, see Marked; else 0
+	Last     bool           // asked after the main table, but before its default route
 	Why      string
 	Routes   []Route // none is Connected; what no route matches goes by the main table
 }
@@ -25,10 +27,15 @@ type Extra struct {
 // Where a site is in several overlays, what came by one stays in it, and a
 // subnet that is not shared into all of them uses only those it is in: each
 // peer takes nothing else, and the way back is the same.
+//
+// Where tunnels share the load, each table is preceded by those for answers.
+//
+// Internet traffic of subnets that break out has tables of its own, at the site
+// and for the answers at the hub.
 func (m *Map) Extras(site int) []Extra {
 	p := m.Plan
 	overlays := m.overlaysOf(site)
-	var out []Extra
+	out := m.returns(site)
 	for _, i := range overlays {
 		g := m.graphs[i]
 		if !g.overlay.IsHub(site) {
@@ -47,37 +54,49 @@ func (m *Map) Extras(site int) []Extra {
 			}
 		}
 		if len(fromHubs) > 0 {
-			out = append(out, Extra{Arriving: fromHubs, Why: "from other hubs of " + g.overlay.Spec.Key, Routes: m.onwardTable(i, site)})
+			out = append(out, placed(Extra{Arriving: fromHubs, Why: "from other hubs of " + g.overlay.Spec.Key, Routes: m.onwardTable(i, site)})...)
 		}
 		if len(overlays) > 1 && len(fromOthers) > 0 {
-			out = append(out, Extra{Arriving: fromOthers, Why: "stays in " + g.overlay.Spec.Key, Routes: m.routes(site, []int{i}, without(overlays, []int{i}))})
+			out = append(out, placed(Extra{Arriving: fromOthers, Why: "stays in " + g.overlay.Spec.Key, Routes: m.routes(site, []int{i}, without(overlays, []int{i}))})...)
 		}
 	}
-	if len(overlays) < 2 {
-		return out
+	out = append(out, m.bySubnet(site, overlays)...)
+	if len(m.Marked(site)) > 0 {
+		main := placed(Extra{Why: "everything else", Routes: m.routes(site, overlays, nil)})
+		out = append(out, main[:len(main)-1]...)
 	}
-	groups := map[string]int{} // overlays of a subnet → place in out
-	own := p.Site(site)
+	return append(out, m.breakouts(site)...)
+}
+
+// bySubnet lists the tables of subnets that are not shared into all overlays of
+// their site.
+func (m *Map) bySubnet(site int, overlays []int) (out []Extra) {
+	if len(overlays) < 2 {
+		return nil
+	}
+	var groups []Extra
+	places := map[string]int{} // overlays of a subnet → place in groups
+	own := m.Plan.Site(site)
 	for j := range own.Subnets {
 		n := &own.Subnets[j]
-		var open []int
-		id := ""
-		for _, i := range overlays {
-			if key := m.graphs[i].overlay.Spec.Key; n.SharedInto(key) {
-				open = append(open, i)
-				id += key + " "
-			}
-		}
+		open := m.openTo(site, n)
 		if len(open) == 0 || len(open) == len(overlays) {
 			continue
 		}
-		at, ok := groups[id]
-		if !ok {
-			at = len(out)
-			groups[id] = at
-			out = append(out, Extra{Why: "shared into " + id + "only", Routes: m.routes(site, open, without(overlays, open))})
+		id := ""
+		for _, i := range open {
+			id += m.graphs[i].overlay.Spec.Key + " "
 		}
-		out[at].From = append(out[at].From, n.Prefix)
+		at, ok := places[id]
+		if !ok {
+			at = len(groups)
+			places[id] = at
+			groups = append(groups, Extra{Why: "shared into " + id + "only", Routes: m.routes(site, open, without(overlays, open))})
+		}
+		groups[at].From = append(groups[at].From, n.Prefix)
+	}
+	for _, x := range groups {
+		out = append(out, placed(x)...)
 	}
 	return out
 }
@@ -102,7 +121,7 @@ func (m *Map) onwardTable(overlay, site int) []Route {
 		}
 		out = append(out, r)
 	}
-	return m.merge(out)
+	return m.merge(out, func(overlay, to int) []way { return m.graphs[overlay].onward(site, to) })
 }
 
 func (m *Map) subnet(h holding) *estate.Subnet { return &m.Plan.Site(h.site).Subnets[h.subnet] }

@@ -64,13 +64,13 @@ func TestFollow(t *testing.T) {
 		{"denied by a rule", nil, "10.50.4.5", "10.50.3.9", "icmp", "van denied", "none", "rule 2 of ops denies the packet"},
 		{"the answer is denied", nil, "10.50.3.5", "10.50.4.9", "tcp", "weir ops> first ops> van delivered", "van denied", ""},
 		{"denied by default", []string{"default: permit", "default: deny"}, "10.50.3.5", "10.50.4.9", "tcp", "weir denied", "none", "ops denies what no rule permits"},
-		{"to the internet by the hub", nil, "10.50.4.5", "198.51.100.9", "", "van ops> first leaves", "none", "by the internet link of first"},
+		{"to the internet by the hub", nil, "10.50.4.5", "198.51.100.9", "", "van ops> first leaves", "first ops> van delivered", "by the internet link of first"},
 		{"an exception leaves locally", nil, "10.50.4.5", "192.0.2.9", "", "van leaves", "none", "own internet link"},
 		{"to the internet without breakout", nil, "10.50.3.5", "198.51.100.9", "", "weir leaves", "none", "own internet link"},
 		{"from nowhere", nil, "10.99.0.1", "10.50.3.9", "", "not placed", "none", "no site has a subnet"},
 		{"subnet not shared", []string{"zone: field, share: [ops]", "zone: field"}, "10.50.2.5", "10.50.4.9", "", "tarn dies", "none", "shared into no overlay that"},
 		{"source not shared", []string{"zone: field, share: [ops]", "zone: field"}, "10.50.4.5", "10.50.2.9", "", "van dies", "none", "is shared into no overlay of the site"},
-		{"shared into another overlay only", []string{"10.50.3.0/24, zone: control, share: [ops, works]", "10.50.3.0/24, zone: control, share: [works]"}, "10.50.4.5", "10.50.3.9", "", "van dies", "none", "shared into no overlay that"},
+		{"shared into another overlay only", []string{"10.50.3.0/24, zone: control, share: [ops, works]", "10.50.3.0/24, zone: control, share: [works]"}, "10.50.4.5", "10.50.3.9", "", "van ops> first dies", "none", "no path to weir"},
 		{"mapped: by its own address", []string{"10.50.3.0/24, zone: control", "192.168.9.0/24, map: 10.50.3.0/24, zone: control"}, "10.50.2.5", "192.168.9.9", "", "tarn dies", "none", "reached as 10.50.3.0/24 only"},
 		{"mapped: by the mapped address", []string{"10.50.3.0/24, zone: control", "192.168.9.0/24, map: 10.50.3.0/24, zone: control"}, "10.50.2.5", "10.50.3.9", "", "tarn works> weir delivered", "weir works> tarn delivered", ""},
 		{"two sites have the source", []string{"10.50.3.0/24", "10.50.2.0/24"}, "10.50.2.5", "10.50.1.9", "", "not placed", "none", "10.50.2.5 is at tarn and weir"},
@@ -136,7 +136,10 @@ func TestExtraTables(t *testing.T) {
 			got = append(got, fmt.Sprintf("%s: %s, %d interfaces, from %v", site, x.Why, len(x.Arriving), x.From))
 		}
 	}
-	want := []string{"first: stays in ops, 3 interfaces, from []", "weir: shared into works only, 0 interfaces, from [10.50.3.0/24]"}
+	want := []string{
+		"first: answers from the internet, 1 interfaces, from []", "first: stays in ops, 3 interfaces, from []",
+		"weir: shared into works only, 0 interfaces, from [10.50.3.0/24]", "van: to the internet by ops, 0 interfaces, from [10.50.4.0/24]",
+	}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q\nwant %q", got, want)
 	}

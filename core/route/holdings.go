@@ -66,6 +66,13 @@ func (h holdings) moved(site int, now []holding) holdings {
 // around finds the narrowest of the prefixes around an address, which several
 // sites may have; ok is false when none holds it.
 func (h *holdings) around(a netip.Addr) (found []holding, ok bool) {
+	found = h.narrowest(a, func(*holding) bool { return true })
+	return found, found != nil
+}
+
+// narrowest finds the narrowest of the prefixes around an address that are
+// wanted, which several sites may have.
+func (h *holdings) narrowest(a netip.Addr, wanted func(*holding) bool) (found []holding) {
 	lengths := h.lengths4
 	if a.Is6() {
 		lengths = h.lengths6
@@ -74,11 +81,13 @@ func (h *holdings) around(a netip.Addr) (found []holding, ok bool) {
 		prefix, _ := a.Prefix(bits)
 		i, _ := slices.BinarySearchFunc(h.list, prefix, func(x holding, p netip.Prefix) int { return addr.Compare(x.prefix, p) })
 		for ; i < len(h.list) && h.list[i].prefix == prefix; i++ {
-			found = append(found, h.list[i])
+			if wanted(&h.list[i]) {
+				found = append(found, h.list[i])
+			}
 		}
 		if found != nil {
-			return found, true
+			return found
 		}
 	}
-	return nil, false
+	return nil
 }

@@ -79,9 +79,11 @@ func (p *Party) holds(h place) bool {
 // matches reports whether the rule speaks of packets from a to b. A port of 0
 // stands for one nobody names, such as the port to which a reply goes.
 func (r *Clause) matches(a, b place, protocol string, port int) bool {
-	if !r.From.holds(a) || !r.To.holds(b) {
-		return false
-	}
+	return r.From.holds(a) && r.To.holds(b) && r.speaks(protocol, port)
+}
+
+// speaks reports whether the rule is about a protocol and a destination port.
+func (r *Clause) speaks(protocol string, port int) bool {
 	if r.Spec.Protocol != "" && r.Spec.Protocol != "any" && r.Spec.Protocol != protocol {
 		return false
 	}
@@ -152,4 +154,73 @@ func (m *Map) Meet(a, b *Party) bool {
 		return slices.Contains(b.Members, member) ||
 			b.Literal.IsValid() && b.Literal.Overlaps(m.Plan.Site(member.Site).Subnets[member.Subnet].Taking())
 	})
+}
+
+// Sides tells subnets of an overlay apart by the parties of its policy to which
+// they belong: those of equal sides are judged alike. A prefix of a rule that
+// holds a part of a subnet only counts as holding none of it.
+func (p *Policy) Sides(m *Map, overlay int) map[Member]string {
+	out := map[Member]string{}
+	for _, h := range m.shared[overlay].list {
+		at := Member{h.site, h.subnet}
+		side := make([]byte, 0, 2*len(p.Rules))
+		for i := range p.Rules {
+			for _, party := range []*Party{&p.Rules[i].From, &p.Rules[i].To} {
+				in := party.Any || party.Literal.IsValid() && addr.Covers(party.Literal, h.prefix) || slices.Contains(party.Members, at)
+				side = append(side, "01"[boolInt(in)])
+			}
+		}
+		out[at] = string(side)
+	}
+	return out
+}
+
+// Opens reports whether anything passes between subnets of two sides, and its
+// answers back, whichever asks.
+func (p *Policy) Opens(a, b string) bool {
+	return p == nil || p.opens(a, b) || p.opens(b, a)
+}
+
+func (p *Policy) opens(from, to string) bool {
+	for _, protocol := range []string{"icmp", "udp", "tcp"} {
+		for _, port := range p.ports(protocol) {
+			if p.judge(from, to, protocol, port, false) == estate.Permit && p.judge(to, from, protocol, port, true) == estate.Permit {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// ports lists one port of each set that the rules tell apart: any that no rule
+// names, and the first of each range and the first after it.
+func (p *Policy) ports(protocol string) []int {
+	out := []int{0}
+	for i := range p.Rules {
+		if p.Rules[i].Spec.Protocol != protocol {
+			continue
+		}
+		for _, text := range p.Rules[i].Spec.Ports {
+			low, high := PortRange(text)
+			out = append(out, low, min(high+1, 65535))
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// judge is verdict by sides.
+func (p *Policy) judge(from, to string, protocol string, port int, reply bool) estate.Action {
+	for i := range p.Rules {
+		spec := &p.Rules[i].Spec
+		there := from[2*i] == '1' && to[2*i+1] == '1'
+		back := to[2*i] == '1' && from[2*i+1] == '1'
+		switch {
+		case reply && spec.Action == estate.Permit && back && p.Rules[i].speaks(protocol, port):
+			return estate.Permit
+		case reply && there && p.Rules[i].speaks(protocol, 0), !reply && there && p.Rules[i].speaks(protocol, port):
+			return spec.Action
+		}
+	}
+	return p.Default
 }

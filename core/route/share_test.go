@@ -54,29 +54,29 @@ func TestSharedHopsHaveOneMetric(t *testing.T) {
 	}
 }
 
-// Each answers' table sends what came by its tunnels back into them.
+// Answers to a flow that came by one of the tunnels that share the load prefer
+// that tunnel, then its mates, then those that stand by, as any other packet.
 func TestAnswersStayOnTheirTunnel(t *testing.T) {
 	m := sharing(t)
 	for site, want := range map[string]string{
-		"tarn":     "overgill-1: 10.60.1.0/24 10.60.3.0/24; overgill-2: 10.60.1.0/24 10.60.3.0/24",
-		"overgill": "tarn-1: 10.60.2.0/24; tarn-2: 10.60.2.0/24",
-		"weir":     "",
+		"tarn": "1 10.60.1.0/24 overgill-1:100 overgill-2:101 overgill-3:110; 1 10.60.3.0/24 overgill-1:100 overgill-2:101 overgill-3:110; " +
+			"2 10.60.1.0/24 overgill-2:100 overgill-1:101 overgill-3:110; 2 10.60.3.0/24 overgill-2:100 overgill-1:101 overgill-3:110",
+		"weir": "",
 	} {
+		i := m.Plan.SiteIndex(site)
 		var tables []string
-		for _, a := range m.Answers(m.Plan.SiteIndex(site)) {
-			text := strings.Join(a.Arriving, " ") + ":"
-			for _, r := range a.Routes {
-				if len(r.Hops) != 1 || r.Hops[0].Interface != a.Arriving[0] {
-					t.Errorf("%s: what comes by %v goes back by %s", site, a.Arriving, hopsText(r.Hops))
-				}
-				if r.Prefix.Addr().Is4() {
-					text += " " + r.Prefix.String()
+		for _, x := range m.Extras(i) {
+			for _, r := range x.Routes {
+				if x.Place > 0 && r.Prefix.Addr().Is4() {
+					tables = append(tables, fmt.Sprint(x.Place, " ", r.Prefix, " ", hopsText(r.Hops)))
+					if r.Hops[0].Interface != m.Marked(i)[x.Place-1][0] {
+						t.Errorf("%s: what comes by %v goes back by %s", site, m.Marked(i)[x.Place-1], hopsText(r.Hops))
+					}
 				}
 			}
-			tables = append(tables, text)
 		}
 		if got := strings.Join(tables, "; "); got != want {
-			t.Errorf("%s: %q, want %q", site, got, want)
+			t.Errorf("%s: %q\nwant %q", site, got, want)
 		}
 	}
 }

@@ -34,13 +34,14 @@ const DiscardMetric = math.MaxUint32
 // takes one by their weights; each other stands by for those before it. Hops are
 // shared between routes and must not be changed. Routes of kind Overlay, Cut
 // and Breakout have a discard route besides; those of kind Pin and Local leave
-// by Link.
+// by Link. Those of kind Breakout stand in tables of their own (see Extras).
 type Route struct {
 	Prefix  netip.Prefix
 	Kind    Kind
 	To      int // the site that has the prefix (of several, the nearest)
 	Overlay string
 	Hops    []Hop
+	From    []netip.Prefix // of kind Breakout: only packets that start there
 	Link    *estate.Link
 	NextHop netip.Addr
 }
@@ -214,7 +215,10 @@ func (m *Map) Table(site int) []Route {
 	for i := range own.Subnets {
 		routes = append(routes, Route{Prefix: own.Subnets[i].Prefix, Kind: Connected, To: site})
 	}
-	routes = append(routes, m.breakout(site)...)
+	routes = append(routes, m.around(site)...)
+	for _, x := range m.breakouts(site) {
+		routes = append(routes, x.Routes...)
+	}
 	slices.SortStableFunc(routes, func(a, b Route) int { return addr.Compare(a.Prefix, b.Prefix) })
 	return routes
 }
@@ -253,7 +257,14 @@ func (m *Map) routes(site int, open, closed []int) []Route {
 	if len(open)+len(closed) > 1 {
 		slices.SortStableFunc(out, func(a, b Route) int { return addr.Compare(a.Prefix, b.Prefix) })
 	}
-	return m.merge(out)
+	return m.merge(out, func(overlay, to int) []way { return m.waysFrom(overlay, site, to) })
+}
+
+// waysFrom lists the first steps from a site to another in an overlay.
+func (m *Map) waysFrom(overlay, site, to int) []way {
+	r := m.graphs[overlay].newReach()
+	r.measure(m.graphs[overlay], to)
+	return m.graphs[overlay].ways(nil, site, to, r)
 }
 
 // covered reports whether the site's own prefixes hold another's: packets for
@@ -290,8 +301,10 @@ func (m *Map) routesOf(out []Route, overlay, site int) []Route {
 }
 
 // merge joins neighbouring routes for one prefix, which several sites hold or
-// several overlays reach, into one with all their hops.
-func (m *Map) merge(routes []Route) []Route {
+// several overlays reach, into one with all their hops. Hops are shared among
+// destinations at equal costs; what else sets two overlays apart is asked of
+// ways, for this destination.
+func (m *Map) merge(routes []Route, ways func(overlay, to int) []way) []Route {
 	out := routes[:0]
 	for i := 0; i < len(routes); {
 		j := i + 1
@@ -306,8 +319,15 @@ func (m *Map) merge(routes []Route) []Route {
 		r := routes[i]
 		r.Hops = nil
 		for _, one := range routes[i:j] {
+			var steps []way
+			if len(one.Hops) > 0 {
+				steps = ways(one.Hops[0].End.Overlay, one.To)
+			}
 			for _, h := range one.Hops {
 				h.To = one.To
+				if at := slices.IndexFunc(steps, func(w way) bool { return w.step.to == h.Via }); at >= 0 {
+					h.weight = steps[at].weight
+				}
 				r.Hops = append(r.Hops, h)
 			}
 			if one.Kind != Cut {

@@ -91,7 +91,7 @@ func (m *mixer) site(i int, key string, hub bool) estate.Site {
 	g := &s.Gateway
 	g.LANDevice = "lan0"
 	if first := s.Subnets[0].Prefix; m.one(4) && !hub && first.Addr().Is4() {
-		g.Placement, g.LANAddress, g.Upstream = estate.OneArmed, first.Addr().Next().Next(), first.Addr().Next()
+		m.besideRouter(&s)
 	}
 	if m.one(4) {
 		g.ListenPort = 40000 + m.random.IntN(1000)
@@ -100,6 +100,25 @@ func (m *mixer) site(i int, key string, hub bool) estate.Site {
 		g.UsedPorts = []int{51820, 51822}
 	}
 	return s
+}
+
+// besideRouter puts the gateway of a site beside its LAN's router, by which its
+// first link may leave.
+func (m *mixer) besideRouter(s *estate.Site) {
+	g := &s.Gateway
+	first := s.Subnets[0].Prefix.Addr()
+	g.Placement, g.LANAddress, g.Upstream = estate.OneArmed, first.Next().Next(), first.Next()
+	for _, n := range s.Subnets {
+		if a := n.Prefix.Addr(); a.Is6() && !g.LANAddress6.IsValid() && !m.one(3) {
+			g.LANAddress6, g.Upstream6 = a.Next().Next(), a.Next()
+		}
+	}
+	if l := &s.Links[0]; m.one(2) && (l.Reach == estate.NAT || l.Reach == estate.Forwarded) {
+		l.Device, l.NextHop = g.LANDevice, []netip.Addr{g.Upstream}
+		if l.Reach == estate.Forwarded {
+			l.Addresses = []netip.Addr{g.LANAddress}
+		}
+	}
 }
 
 func (m *mixer) link(site, place int, fixed bool) estate.Link {
@@ -142,6 +161,8 @@ func (m *mixer) link(site, place int, fixed bool) estate.Link {
 	switch {
 	case reach == estate.Forwarded:
 		l.NextHop = []netip.Addr{private.Prev()}
+	case reach == estate.Dynamic:
+		l.NextHop = []netip.Addr{four.Prev()}
 	case len(l.NextHop) == 0:
 		l.NextHop = []netip.Addr{private.Prev()}
 	}

@@ -50,12 +50,15 @@ func (p *Plan) Peers(site int) []Peer {
 		}
 		own := p.Site(site).Shared(o.Spec.Key)
 		prefixes := p.Site(remote.Site).Shared(o.Spec.Key)
-		if o.IsHub(remote.Site) && len(o.Members) > 2 {
+		switch {
+		case o.returns(site, remote.Site):
+			prefixes = addr.Aggregate(slices.Concat(o.Shared, o.hubPools(p)))
+		case o.IsHub(remote.Site) && len(o.Members) > 2:
 			if at != e.Overlay {
-				at, carried = e.Overlay, addr.Subtract(o.Shared, own)
+				at, carried = e.Overlay, addr.Aggregate(slices.Concat(addr.Subtract(o.Shared, own), o.hubPools(p)))
 			}
 			prefixes = carried
-		} else {
+		default:
 			prefixes = addr.Subtract(addr.Aggregate(prefixes), own)
 		}
 		for _, block := range []netip.Prefix{remote.Address4, remote.Address6} {
@@ -67,6 +70,56 @@ func (p *Plan) Peers(site int) []Peer {
 		out = append(out, peer)
 	}
 	return out
+}
+
+// pools lists what the tunnels of a hub are numbered from, in all its overlays.
+// Any hub on the way may say of a packet that it is too big, and says so under
+// the address of any of its tunnels.
+func (p *Plan) pools(hub int) (out []netip.Prefix) {
+	for i := range p.Overlays {
+		if p.Overlays[i].Has(hub) {
+			for _, pool := range p.Overlays[i].Spec.Transit {
+				out = append(out, pool.Masked())
+			}
+		}
+	}
+	return out
+}
+
+// hubPools lists the pools of the hubs of an overlay.
+func (o *Overlay) hubPools(p *Plan) (out []netip.Prefix) {
+	for _, hub := range o.Hubs {
+		out = append(out, p.pools(hub)...)
+	}
+	return out
+}
+
+// returns reports whether a hub takes its own addresses back from another hub:
+// while that hub's tunnels to a site are down it hands on what it was sent for
+// the site, and nobody else may be left to hand it to.
+func (o *Overlay) returns(site, remote int) bool {
+	return len(o.Members) > 2 && o.IsHub(site) && o.IsHub(remote)
+}
+
+// Takes reports whether an address is among the allowed prefixes of a peer: of
+// the site remote, as a site has it. shared says whether some member shares the
+// address into the overlay.
+func (o *Overlay) Takes(p *Plan, site, remote int, a netip.Addr, shared func(netip.Addr) bool) bool {
+	in := func(prefixes []netip.Prefix) bool {
+		return slices.ContainsFunc(prefixes, func(p netip.Prefix) bool { return p.Contains(a) })
+	}
+	if b := o.Spec.Breakout; b != nil && slices.Contains(b.Sites, p.Site(site).Key) && slices.Contains(b.Hubs, p.Site(remote).Key) {
+		if a.Is4() && o.Needs4 || a.Is6() && o.Needs6 {
+			return true
+		}
+	}
+	switch {
+	case o.returns(site, remote):
+		return shared(a) || in(o.hubPools(p))
+	case o.IsHub(remote) && len(o.Members) > 2:
+		return shared(a) && !in(p.Site(site).Shared(o.Spec.Key)) || in(o.hubPools(p))
+	}
+	return in(p.Site(remote).Shared(o.Spec.Key)) && !in(p.Site(site).Shared(o.Spec.Key))
 }
 
 var (
@@ -101,7 +154,7 @@ func (o *Overlay) withBreakout(prefixes []netip.Prefix, site, hub string) []neti
 // NAME:PORT; empty when it cannot be called.
 func (p *Plan) Endpoint(t *Tunnel, remote *Port) string {
 	link := p.Link(remote)
-	if !link.Reach.Callable() {
+	if !p.callable(remote) {
 		return ""
 	}
 	port := strconv.Itoa(remote.UDP)

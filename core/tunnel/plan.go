@@ -92,6 +92,9 @@ type Tunnel struct {
 	// which stand together; its own where it shares with none. Weight is its part
 	// among them, 0 where it shares with none.
 	Lead, Weight int
+	// Mute is set where neither end can open it, as the ports by which they would
+	// be called are not forwarded to them. It counts as dead.
+	Mute bool
 }
 
 // Group returns the places of the tunnels, from one up to but not including
@@ -151,6 +154,7 @@ func Derive(e *estate.Estate) *Plan {
 		p.Overlays[i] = p.shape(&e.Overlays[i], links)
 	}
 	p.allocate()
+	p.hear()
 	p.collectEnds()
 	return p
 }
@@ -233,6 +237,20 @@ func (p *Plan) shape(spec *estate.Overlay, links [][]usable) Overlay {
 		}
 	}
 	return o
+}
+
+// hear settles who can open a tunnel, now that ports are given: an end is called
+// in vain at a port that the router before it does not forward.
+func (p *Plan) hear() {
+	p.eachTunnel(func(_ *Overlay, _ *Adjacency, t *Tunnel, _ End) {
+		t.A.Calls, t.B.Calls = p.callable(&t.B), p.callable(&t.A)
+		t.Mute = !t.A.Calls && !t.B.Calls
+	})
+}
+
+func (p *Plan) callable(port *Port) bool {
+	l := p.Link(port)
+	return l.Reach.Callable() && l.HasForward(port.UDP)
 }
 
 func (p *Plan) collectEnds() {

@@ -25,7 +25,7 @@ func TestTemplates(t *testing.T) {
 		{"{{.Key}} of {{.Estate}}", "withybrook of Three sites", ""},
 		{"{{range .Tunnels}}{{.Interface}} {{address .Address4}}/{{length .Address4}} {{.MTU}}\n{{end}}", "millgate-1 100.96.0.3/31 1440\nmillgate-2 100.96.0.5/31 1368\n", ""},
 		{"{{range .Routes}}{{if eq .Kind \"overlay\"}}{{.Prefix}}{{range .Hops}} {{.Interface}}={{.Metric}}{{end}};{{end}}{{end}}", "10.40.1.0/24 millgate-1=100 millgate-2=110;10.40.2.0/24 millgate-1=100 millgate-2=110;", ""},
-		{"{{range .Tunnels}}{{join \",\" .Allowed}} {{end}}", "100.96.0.2/32,10.40.1.0/24,10.40.2.0/24 100.96.0.4/32,10.40.1.0/24,10.40.2.0/24 ", ""},
+		{"{{range .Tunnels}}{{join \",\" .Allowed}} {{end}}", "100.96.0.2/32,10.40.1.0/24,10.40.2.0/24,100.96.0.0/24 100.96.0.4/32,10.40.1.0/24,10.40.2.0/24,100.96.0.0/24 ", ""},
 		{"a\n{{.Nope}}", "", "line 2, column 2: executing"},
 		{"a\n{{if}}", "", "line 2"},
 		{"\n\n{{range .Tunnels}}{{.Nope}}{{end}}", "", "line 3, column 20"},

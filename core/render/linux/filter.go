@@ -23,6 +23,7 @@ func (b *bundle) filter() []byte {
 	b.pass(t)
 	b.clamp(t)
 	b.keep(t)
+	b.ownBack(t)
 	b.maps(t)
 	b.breakoutNAT(t)
 	t.Line("}")
@@ -58,14 +59,7 @@ func (b *bundle) shared() (v4, v6 []netip.Prefix) {
 			all = append(all, b.site.Subnets[i].Prefix)
 		}
 	}
-	for _, p := range addr.Aggregate(all) {
-		if p.Addr().Is4() {
-			v4 = append(v4, p)
-		} else {
-			v6 = append(v6, p)
-		}
-	}
-	return v4, v6
+	return ofFamily(all, true), ofFamily(all, false)
 }
 
 // words writes words of the design with commas between, each in the given quotes.
@@ -104,6 +98,8 @@ func (b *bundle) pass(t *render.Text) {
 		b.zones(t, i)
 	}
 	t.Line("\tchain pass {").Line("\t\ttype filter hook forward priority filter; policy accept;")
+	// That a packet is too big must be heard, whichever hub says it.
+	t.Line("\t\tct state related meta l4proto { icmp, ipv6-icmp } accept")
 	b.narrow(t)
 	for _, i := range overlays {
 		if o := &b.plan.Overlays[i]; o.IsHub(b.index) {
@@ -150,7 +146,7 @@ func (b *bundle) narrow(t *render.Text) {
 			family string
 			v4     bool
 		}{{"ip", true}, {"ip6", false}} {
-			prefixes := slices.DeleteFunc(addr.Aggregate(kept), func(p netip.Prefix) bool { return p.Addr().Is4() != f.v4 })
+			prefixes := ofFamily(kept, f.v4)
 			if len(prefixes) == 0 {
 				continue
 			}
@@ -206,22 +202,24 @@ func (b *bundle) clamp(t *render.Text) {
 // the load, and its answers with the same mark, by which rules.ip sends them
 // into that tunnel.
 func (b *bundle) keep(t *render.Text) {
-	if len(b.answers) == 0 {
+	if len(b.marked) == 0 {
 		return
 	}
 	t.Line("\tchain keep {").Line("\t\ttype filter hook prerouting priority mangle; policy accept;")
 	t.Str("\t\tct direction original ct mark set iifname map { ")
-	for i := range b.answers {
-		for j, name := range b.answers[i].Arriving {
-			if i+j > 0 {
+	first := true
+	for place, names := range b.marked {
+		for _, name := range names {
+			if !first {
 				t.Str(", ")
 			}
-			t.Str("\"").Word(name).Str("\" : ").Num(firstAnswer + i)
+			first = false
+			t.Str("\"").Word(name).Str("\" : ").Num(firstAnswer + place)
 		}
 	}
 	t.Line(" } accept")
 	marks := func(what string) *render.Text {
-		return t.Str("\t\tct direction ").Str(what).Str(" ct mark ").Num(firstAnswer).Str("-").Num(firstAnswer + len(b.answers) - 1)
+		return t.Str("\t\tct direction ").Str(what).Str(" ct mark ").Num(firstAnswer).Str("-").Num(firstAnswer + len(b.marked) - 1)
 	}
 	marks("original").Line(" ct mark set 0")
 	marks("reply").Line(" meta mark set ct mark")
@@ -229,6 +227,41 @@ func (b *bundle) keep(t *render.Text) {
 	t.Line("\tchain keep_own {").Line("\t\ttype route hook output priority mangle; policy accept;")
 	marks("reply").Line(" meta mark set ct mark")
 	t.Line("\t}")
+}
+
+// ownBack leaves what comes back from another hub, for want of a tunnel of its
+// own, to that hub's tables alone: its flow is tracked, and translated, where it
+// first set out.
+func (b *bundle) ownBack(t *render.Text) {
+	for i := range b.plan.Overlays {
+		o := &b.plan.Overlays[i]
+		var from []string
+		for j := range b.peers {
+			if p := &b.peers[j]; p.Overlay == o && o.IsHub(b.index) && o.IsHub(p.Remote.Site) {
+				from = append(from, p.Interface)
+			}
+		}
+		own := b.site.Shared(o.Spec.Key)
+		if len(from) == 0 || len(own) == 0 {
+			continue
+		}
+		t.Str("\tchain back_").Str(setOf(o.Spec.Key)).Line(" {").Line("\t\ttype filter hook prerouting priority raw; policy accept;")
+		for _, f := range []struct {
+			family string
+			v4     bool
+		}{{"ip", true}, {"ip6", false}} {
+			if prefixes := ofFamily(own, f.v4); len(prefixes) > 0 {
+				words(t.Str("\t\tiifname { "), from, `"`)
+				list(t.Str(" } ").Str(f.family).Str(" saddr "), prefixes).Line(" notrack")
+			}
+		}
+		t.Line("\t}")
+	}
+}
+
+// ofFamily returns the prefixes of one family, aggregated.
+func ofFamily(prefixes []netip.Prefix, v4 bool) []netip.Prefix {
+	return slices.DeleteFunc(addr.Aggregate(prefixes), func(p netip.Prefix) bool { return p.Addr().Is4() != v4 })
 }
 
 // maps translates between a subnet and the prefix that stands for it in the

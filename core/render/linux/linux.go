@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strconv"
 
-	"wideknot/core/addr"
 	"wideknot/core/estate"
 	"wideknot/core/render"
 	"wideknot/core/route"
@@ -59,7 +58,7 @@ func Site(m *route.Map, site int, keys Keys) ([]render.File, error) {
 	}
 	b.marks = marksOf(b.site)
 	b.extras = m.Extras(site)
-	b.answers = m.Answers(site)
+	b.marked = m.Marked(site)
 	folder := b.site.Key + "/"
 	files := []render.File{{Path: folder + "README.txt", Text: b.readme()}}
 	for i := range b.peers {
@@ -97,7 +96,7 @@ type bundle struct {
 	keys   Keys
 
 	extras   []route.Extra
-	answers  []route.Answers
+	marked   [][]string
 	routeMap *route.Map
 	texts    []*render.Text
 }
@@ -113,16 +112,13 @@ func (b *bundle) text() *render.Text {
 // link; the others follow.
 const firstMark = 8400
 
-// firstExtra is the number of the first of the tables that route.Extras lists.
-const firstExtra = 8300
+// firstExtra is the number of the first of the tables that route.Extras lists,
+// and the priority of its rules; the others follow, in their order.
+const firstExtra = 8600
 
-// firstAnswer is the mark and the number of the first of the tables that
-// route.Answers lists; their rules come before all others, from priority
-// answerRules on.
-const (
-	firstAnswer = 8500
-	answerRules = 8200
-)
+// firstAnswer is the mark of flows that came by the first of some tunnels that
+// share the load.
+const firstAnswer = 8500
 
 // marksOf gives each link a mark when the site has several and says how each
 // is left: a tunnel's own packets must leave by the link it was made for.
@@ -218,34 +214,21 @@ func (b *bundle) network() []byte {
 		}
 	}
 	for i := range b.routes {
-		b.writeRoute(t, &b.routes[i], 0)
+		if b.routes[i].Kind != route.Breakout { // those are among the extras
+			b.writeRoute(t, &b.routes[i], 0)
+		}
 	}
 	for i := range b.extras {
 		for j := range b.extras[i].Routes {
 			b.writeRoute(t, &b.extras[i].Routes[j], firstExtra+i)
 		}
 	}
-	for i := range b.answers {
-		for j := range b.answers[i].Routes {
-			r := &b.answers[i].Routes[j]
-			t.Str("route replace ").Prefix(r.Prefix).Str(" dev ").Word(r.Hops[0].Interface).Str(" table ").Num(firstAnswer + i).End()
-		}
-	}
 	return t.Bytes
 }
 
 // writeRoute writes a route with all its hops and the discard route behind
-// them, into the main table or the one given. A breakout is written as two
-// halves, which win over the default route that the gateway has already.
+// them, into the main table or the one given.
 func (b *bundle) writeRoute(t *render.Text, r *route.Route, table int) {
-	if r.Kind == route.Breakout && r.Prefix.Bits() == 0 {
-		half := *r
-		for n := range uint64(2) {
-			half.Prefix, _ = addr.Nth(r.Prefix, 1, n)
-			b.writeRoute(t, &half, table)
-		}
-		return
-	}
 	in := func() { // ip takes it before next hops only
 		if table > 0 {
 			t.Str(" table ").Num(table)
@@ -289,9 +272,8 @@ func (b *bundle) nextHop(t *render.Text, h *route.Hop, v4 bool) {
 }
 
 // rules sends packets into the routing table that is meant for them: a
-// tunnel's own packets, by their mark, into the one that leaves by its link;
-// answers, by the mark of their flow, into those of route.Answers; and what
-// route.Extras names into the table made for it.
+// tunnel's own packets, by their mark, into the one that leaves by its link; and
+// what route.Extras names into the table made for it.
 func (b *bundle) rules(v4 bool) []byte {
 	t := b.text()
 	command := "ip -force -batch rules.ip"
@@ -315,29 +297,54 @@ func (b *bundle) rules(v4 bool) []byte {
 			t.Str("rule add fwmark ").Str(table).Str(" lookup ").Str(table).Str(" priority ").Line(table)
 		}
 	}
-	for i := range b.answers {
-		if slices.ContainsFunc(b.answers[i].Routes, func(r route.Route) bool { return r.Prefix.Addr().Is4() == v4 }) {
-			t.Str("rule add fwmark ").Num(firstAnswer + i).Str(" lookup ").Num(firstAnswer + i).Str(" priority ").Num(answerRules + i).End()
-		}
-	}
+	exits := false
 	for i := range b.extras {
-		table := firstExtra + i
-		if !slices.ContainsFunc(b.extras[i].Routes, func(r route.Route) bool { return r.Prefix.Addr().Is4() == v4 }) {
+		x := &b.extras[i]
+		if !slices.ContainsFunc(x.Routes, func(r route.Route) bool { return r.Prefix.Addr().Is4() == v4 }) {
 			continue
 		}
-		for _, name := range b.extras[i].Arriving {
-			t.Str("rule add iif ").Word(name).Str(" lookup ").Num(table).Str(" priority ").Num(table).End()
+		if x.Last && !exits {
+			exits = true
+			t.Str("rule add lookup main suppress_prefixlength 0 priority ").Num(firstExtra + i).End()
 		}
-		for _, prefix := range b.extras[i].From {
-			if prefix.Addr().Is4() == v4 {
-				t.Str("rule add from ").Prefix(prefix).Str(" lookup ").Num(table).Str(" priority ").Num(table).End()
-			}
-		}
+		b.extraRules(t, i, v4)
 	}
 	if len(t.Bytes) == empty {
 		return nil
 	}
 	return t.Bytes
+}
+
+// extraRules sends packets into the table of an extra. Those asked last leave
+// room for the rule before them.
+func (b *bundle) extraRules(t *render.Text, i int, v4 bool) {
+	x := &b.extras[i]
+	priority := firstExtra + i
+	if x.Last {
+		priority++
+	}
+	rule := func() *render.Text {
+		t.Str("rule add")
+		if x.Place > 0 {
+			t.Str(" fwmark ").Num(firstAnswer + x.Place - 1)
+		}
+		return t
+	}
+	into := func() { t.Str(" lookup ").Num(firstExtra + i).Str(" priority ").Num(priority).End() }
+	for _, name := range x.Arriving {
+		rule().Str(" iif ").Word(name)
+		into()
+	}
+	for _, prefix := range x.From {
+		if prefix.Addr().Is4() == v4 {
+			rule().Str(" from ").Prefix(prefix)
+			into()
+		}
+	}
+	if len(x.Arriving)+len(x.From) == 0 {
+		rule()
+		into()
+	}
 }
 
 func (b *bundle) sysctl() []byte {
@@ -353,7 +360,7 @@ func (b *bundle) sysctl() []byte {
 	if len(b.marks) > 0 {
 		t.Line("net.ipv4.conf.all.src_valid_mark = 1")
 	}
-	if len(b.answers) > 0 {
+	if len(b.marked) > 0 {
 		// A flow keeps to one of the tunnels that share the load.
 		t.Line("net.ipv4.fib_multipath_hash_policy = 1")
 		t.Line("net.ipv6.fib_multipath_hash_policy = 1")

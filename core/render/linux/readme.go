@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"wideknot/core/addr"
 	"wideknot/core/estate"
 	"wideknot/core/render"
 	"wideknot/core/route"
@@ -43,7 +42,7 @@ func (b *bundle) readme() []byte {
 	t.Line("    nft -f filter.nft")
 	t.Line("    sysctl -p sysctl.conf").End()
 	b.linksWithoutHop(t)
-	if len(b.answers) > 0 {
+	if len(b.marked) > 0 {
 		t.Line("Some tunnels share the load. A flow takes one of them, by its addresses and ports;").
 			Line("its answers take the one by which it came.").End()
 	}
@@ -101,7 +100,9 @@ func (b *bundle) forwards(t *render.Text) {
 }
 
 // neighbour is the work for the LAN's router when the gateway stands beside
-// it: a route for everything that lies beyond the tunnels.
+// it: a route for everything that lies beyond the tunnels and, where subnets
+// break out at a hub, one for what starts there. The gateway's own packets, which
+// carry the tunnels, must not come back to it.
 func (b *bundle) neighbour(t *render.Text) {
 	g := &b.site.Gateway
 	if g.Placement != estate.OneArmed {
@@ -109,17 +110,46 @@ func (b *bundle) neighbour(t *render.Text) {
 	}
 	var remote []netip.Prefix
 	for i := range b.routes {
-		if r := &b.routes[i]; r.Kind == route.Overlay || r.Kind == route.Cut || r.Kind == route.Breakout {
-			remote = append(remote, b.routes[i].Prefix)
+		if r := &b.routes[i]; r.Kind == route.Overlay || r.Kind == route.Cut {
+			remote = append(remote, r.Prefix)
 		}
 	}
 	t.Str("Work for the LAN's router")
-	if g.Upstream.IsValid() {
-		t.Str(" ").Addr(g.Upstream)
+	for _, v4 := range []bool{true, false} {
+		if up := g.UpstreamOf(v4); up.IsValid() {
+			t.Str(" ").Addr(up)
+		}
 	}
-	t.Str(": these prefixes lie behind this gateway, ").Addr(g.LANAddress).Line(".").End()
-	for _, prefix := range addr.Aggregate(remote) {
-		t.Str("    route ").Prefix(prefix).Str(" via ").Addr(g.LANAddress).End()
+	t.Line(": these prefixes lie behind this gateway.")
+	for _, v4 := range []bool{true, false} {
+		prefixes, own := ofFamily(remote, v4), g.LANAddressOf(v4)
+		if len(prefixes) > 0 && !own.IsValid() {
+			t.Str("    # ").Num(len(prefixes)).Line(" more cannot be reached: the design has no address of that family for this gateway on its LAN.")
+			continue
+		}
+		for _, prefix := range prefixes {
+			t.Str("    route ").Prefix(prefix).Str(" via ").Addr(own).End()
+		}
 	}
 	t.End()
+	said := false
+	for i := range b.extras {
+		for _, r := range b.extras[i].Routes {
+			own := g.LANAddressOf(r.Prefix.Addr().Is4())
+			if !b.extras[i].Last || !own.IsValid() {
+				continue
+			}
+			for _, from := range ofFamily(b.extras[i].From, r.Prefix.Addr().Is4()) {
+				if !said {
+					t.Line("By where a packet starts, where the router has no route for it but its default one;").
+						Line("never what this gateway itself sends, which carries the tunnels:")
+					said = true
+				}
+				t.Str("    from ").Prefix(from).Str(" route ").Prefix(r.Prefix).Str(" via ").Addr(own).End()
+			}
+		}
+	}
+	if said {
+		t.End()
+	}
 }

@@ -50,7 +50,7 @@ func TestReadmeNamesTheNeighboursWork(t *testing.T) {
 	readme := file(t, neighbours, "depot", "README.txt")
 	for _, want := range []string{
 		"forward inbound UDP 51820 to 192.168.0.2 port 51820",
-		"Work for the LAN's router 10.2.0.1: these prefixes lie behind this gateway, 10.2.0.9.",
+		"Work for the LAN's router 10.2.0.1: these prefixes lie behind this gateway.",
 		"route 10.1.0.0/23 via 10.2.0.9",
 		"The design names no device and next hop for cable.",
 		"wg set hub-1 private-key",

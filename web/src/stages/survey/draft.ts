@@ -64,6 +64,8 @@ export const gatewayFields: FieldOf[] = [
   { name: "placement", label: "Gateway", kind: "choice", width: "w-28", choices: ["inline", "one-armed"] },
   { name: "lan_address", label: "LAN address", kind: "text", width: "w-36" },
   { name: "upstream", label: "LAN's router", kind: "text", width: "w-36" },
+  { name: "lan_address6", label: "LAN address, IPv6", kind: "text", width: "w-36" },
+  { name: "upstream6", label: "LAN's router, IPv6", kind: "text", width: "w-36" },
   { name: "lan_device", label: "LAN device", kind: "text", width: "w-24", hint: "lan0" },
   { name: "max_tunnels", label: "Most tunnels", kind: "number", width: "w-24" },
   { name: "throughput_mbps", label: "Throughput Mbit/s", kind: "number", width: "w-32" },

@@ -1,0 +1,247 @@
+package outage
+
+import (
+	"encoding/binary"
+	"slices"
+	"sync/atomic"
+
+	"wideknot/core/estate"
+	"wideknot/core/route"
+)
+
+// Two sites do not exchange traffic as wholes: a subnet reaches another by the
+// overlays into which both are shared, as far as their policies permit, in its
+// own IP version, over tunnels that carry its zone. Subnets alike in all that
+// are of one kind, and sites with the same kinds have one profile; so what two
+// sites have in common is worked out once for each two profiles, however many
+// subnets there are.
+
+// A kind is what subnets of one kind have in common.
+type kind struct {
+	zone     int      // number of the zone, see Model.zones
+	v4       bool     // its IP version
+	overlays []int    // into which it is shared, as a member of each
+	sides    []string // by overlay: which parties of the policy hold it
+}
+
+// A lane is what two sites have in common in the same overlays. Cells are their
+// kinds of subnets, two by two; a way carries some of them.
+type lane struct {
+	overlays []int
+	cells    []cell
+	weight   float64 // its part of the pair's traffic: all cells count alike
+}
+
+// A cell is a kind of subnet at each of two sites.
+type cell struct {
+	near, far int    // zones
+	open      uint64 // overlays, by their places in the lane, whose policy lets something through
+	count     int    // pairs of kinds that are the same in all this
+}
+
+// passage says which cells of a lane a way carries, one bit each. Cells beyond
+// the 63rd count as one.
+type passage uint64
+
+// profiles numbers the sites by the kinds of their subnets.
+type profiles struct {
+	of    []int32 // site → profile, -1 for a site that shares nothing
+	kinds [][]kind
+	lanes []atomic.Pointer[[]lane] // profile and profile, once it was asked for
+}
+
+// mostProfiles bounds the table of lanes; beyond it they are worked out each
+// time.
+const mostProfiles = 1024
+
+// sortSubnets finds the kinds of subnets of each site.
+func (m *Model) sortSubnets() {
+	p := m.Plan
+	policies := make([]*route.Policy, len(p.Overlays))
+	sides := make([]map[route.Member]string, len(p.Overlays))
+	for i := range p.Overlays {
+		if policies[i] = m.Map.Policy(i); policies[i] != nil {
+			sides[i] = policies[i].Sides(m.Map, i)
+		}
+	}
+	m.policies = policies
+	numbers := map[string]int32{}
+	for site := range p.Estate.Sites {
+		var kinds []kind
+		var ids []string
+		for j := range p.Site(site).Subnets {
+			n := &p.Site(site).Subnets[j]
+			if k, id := m.kindOfSubnet(site, j, n, sides); len(k.overlays) > 0 {
+				if !slices.Contains(ids, id) {
+					ids = append(ids, id)
+					kinds = append(kinds, k)
+				}
+			}
+		}
+		if len(kinds) == 0 {
+			m.profiles.of = append(m.profiles.of, -1)
+			continue
+		}
+		slices.Sort(ids)
+		whole := ""
+		for _, id := range ids {
+			whole += id + "\n"
+		}
+		number, known := numbers[whole]
+		if !known {
+			number = int32(len(numbers))
+			numbers[whole] = number
+			m.profiles.kinds = append(m.profiles.kinds, kinds)
+		}
+		m.profiles.of = append(m.profiles.of, number)
+	}
+	if n := len(m.profiles.kinds); n <= mostProfiles {
+		m.profiles.lanes = make([]atomic.Pointer[[]lane], n*n)
+	}
+}
+
+// kindOfSubnet returns the kind of a subnet and what names it.
+func (m *Model) kindOfSubnet(site, subnet int, n *estate.Subnet, sides []map[route.Member]string) (kind, string) {
+	k := kind{zone: min(slices.Index(m.zones, n.Zone), 63), v4: n.Taking().Addr().Is4()}
+	if g := &m.Plan.Site(site).Gateway; g.Placement == estate.OneArmed && !g.LANAddressOf(k.v4).IsValid() {
+		return kind{}, "" // the LAN's router has no route to the gateway
+	}
+	id := binary.AppendVarint(nil, int64(k.zone))
+	if !m.narrowed {
+		k.zone, id = 0, nil
+	}
+	if k.v4 {
+		id = append(id, '4')
+	}
+	for i := range m.Plan.Overlays {
+		o := &m.Plan.Overlays[i]
+		if !o.Has(site) || !n.SharedInto(o.Spec.Key) {
+			continue
+		}
+		side := sides[i][route.Member{Site: site, Subnet: subnet}]
+		k.overlays, k.sides = append(k.overlays, i), append(k.sides, side)
+		id = append(binary.AppendVarint(append(id, 'o'), int64(i)), side...)
+	}
+	return k, string(id)
+}
+
+// lanesOf lists what two sites have in common, seen from the first; none when
+// they exchange no traffic.
+func (m *Model) lanesOf(i, j int) []lane {
+	x, y := m.profiles.of[i], m.profiles.of[j]
+	if x < 0 || y < 0 {
+		return nil
+	}
+	if m.profiles.lanes == nil {
+		return m.lanes(int(x), int(y))
+	}
+	at := &m.profiles.lanes[int(x)*len(m.profiles.kinds)+int(y)]
+	if known := at.Load(); known != nil {
+		return *known
+	}
+	made := m.lanes(int(x), int(y))
+	at.Store(&made)
+	return made
+}
+
+// lanes works out what sites of two profiles have in common.
+func (m *Model) lanes(x, y int) []lane {
+	var out []lane
+	total := 0
+	for a := range m.profiles.kinds[x] {
+		for b := range m.profiles.kinds[y] {
+			near, far := &m.profiles.kinds[x][a], &m.profiles.kinds[y][b]
+			c := cell{near: near.zone, far: far.zone, count: 1}
+			var common []int
+			for n, o := range near.overlays {
+				at := slices.Index(far.overlays, o)
+				if at < 0 || near.v4 != far.v4 {
+					continue
+				}
+				if m.policies[o].Opens(near.sides[n], far.sides[at]) {
+					c.open |= 1 << min(len(common), 63)
+				}
+				common = append(common, o)
+			}
+			if c.open == 0 {
+				continue
+			}
+			at := slices.IndexFunc(out, func(l lane) bool { return slices.Equal(l.overlays, common) })
+			if at < 0 {
+				at = len(out)
+				out = append(out, lane{overlays: common})
+			}
+			l := &out[at]
+			total++
+			l.weight++
+			if k := slices.IndexFunc(l.cells, func(d cell) bool { return d.near == c.near && d.far == c.far && d.open == c.open }); k >= 0 {
+				l.cells[k].count++
+			} else {
+				l.cells = append(l.cells, c)
+			}
+		}
+	}
+	for i := range out {
+		out[i].weight /= float64(total)
+	}
+	return out
+}
+
+// pass says which cells of a lane a way carries, whichever tunnels they take of
+// those that share the load: each site keeps the zones of its own subnets off
+// tunnels that are not for them, at the first tunnel and at the last. Back is set
+// for the way from the far site.
+func (m *Model) pass(l *lane, w *way, back bool) (out passage) {
+	if !w.ok {
+		return 0
+	}
+	overlay := min(slices.Index(l.overlays, int(w.legs[0].overlay)), 63)
+	near, far := ^uint64(0), ^uint64(0)
+	if m.narrowed {
+		near, far = m.carries(w.legs[0]), m.carries(w.legs[w.n-1])
+		if back {
+			near, far = far, near
+		}
+	}
+	for i := range l.cells {
+		if c := &l.cells[i]; c.open&(1<<overlay) != 0 && near&(1<<c.near) != 0 && far&(1<<c.far) != 0 {
+			out |= 1 << min(i, 63)
+		}
+	}
+	return out
+}
+
+// carries returns the zones that all tunnels of a leg carry.
+func (m *Model) carries(l leg) uint64 {
+	zones := ^uint64(0)
+	var room [2]part
+	for _, p := range m.parts(l, room[:]) {
+		zones &= m.linkZone[p.links[0]] & m.linkZone[p.links[1]]
+	}
+	return zones
+}
+
+// through returns the zones of what passes.
+func (l *lane) through(pass passage) (zones uint64) {
+	for i := range l.cells {
+		if pass&(1<<min(i, 63)) != 0 {
+			zones |= 1<<l.cells[i].near | 1<<l.cells[i].far
+		}
+	}
+	return zones
+}
+
+// partOf is the part of a lane's cells that pass.
+func (l *lane) partOf(pass passage) float64 {
+	if len(l.cells) == 1 {
+		return float64(pass & 1)
+	}
+	whole, through := 0, 0
+	for i, c := range l.cells {
+		whole += c.count
+		if pass&(1<<min(i, 63)) != 0 {
+			through += c.count
+		}
+	}
+	return float64(through) / float64(whole)
+}

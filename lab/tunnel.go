@@ -1,0 +1,290 @@
+package main
+
+import (
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"strings"
+	"sync"
+
+	"golang.org/x/sys/unix"
+	"golang.zx2c4.com/wireguard/conn"
+	"golang.zx2c4.com/wireguard/device"
+	"golang.zx2c4.com/wireguard/tun"
+)
+
+// An end is a WireGuard interface of a gateway: the kernel here has no module
+// for it, so a device in user space serves it.
+type end struct {
+	at   *space
+	name string
+	wire *device.Device
+	port *tunPort
+}
+
+// newEnd makes the interface and configures it as its file says.
+func newEnd(at *space, name, file string, resolve func(string) (netip.Addr, bool)) (*end, error) {
+	port, err := newTunPort(at, name)
+	if err != nil {
+		return nil, err
+	}
+	e := &end{at: at, name: name, port: port}
+	e.wire = device.NewDevice(port, &bind{at: at}, &device.Logger{Verbosef: device.DiscardLogf, Errorf: device.DiscardLogf})
+	settings, err := settingsOf(file, resolve)
+	if err == nil {
+		err = e.wire.IpcSet(settings)
+	}
+	if err == nil {
+		err = e.wire.Up()
+	}
+	if err != nil {
+		e.close()
+		return nil, fmt.Errorf("%s at %s: %w", name, at.name, err)
+	}
+	return e, nil
+}
+
+func (e *end) close() { e.wire.Close() }
+
+// settingsOf turns a configuration file into what a device is told.
+func settingsOf(file string, resolve func(string) (netip.Addr, bool)) (string, error) {
+	var out strings.Builder
+	key := func(text string) (string, error) {
+		raw, err := base64.StdEncoding.DecodeString(text)
+		if err != nil || len(raw) != 32 {
+			return "", fmt.Errorf("%q is no key", text)
+		}
+		return hex.EncodeToString(raw), nil
+	}
+	for line := range strings.Lines(file) {
+		line = strings.TrimSpace(line)
+		name, value, ok := strings.Cut(line, " = ")
+		var err error
+		switch {
+		case line == "" || line[0] == '#' || line == "[Interface]" || line == "[Peer]":
+		case !ok:
+			err = errors.New("not understood")
+		case name == "PrivateKey", name == "PublicKey", name == "PresharedKey":
+			value, err = key(value)
+			fmt.Fprintf(&out, "%s=%s\n", map[string]string{"PrivateKey": "private_key", "PublicKey": "public_key", "PresharedKey": "preshared_key"}[name], value)
+		case name == "ListenPort":
+			fmt.Fprintf(&out, "listen_port=%s\n", value)
+		case name == "FwMark":
+			fmt.Fprintf(&out, "fwmark=%s\n", value)
+		case name == "AllowedIPs":
+			for prefix := range strings.SplitSeq(value, ", ") {
+				fmt.Fprintf(&out, "allowed_ip=%s\n", prefix)
+			}
+		case name == "Endpoint":
+			host, port, cut := net.SplitHostPort(value)
+			address, known := resolve(host)
+			if cut != nil || !known {
+				err = errors.New("an endpoint that nobody knows")
+			}
+			fmt.Fprintf(&out, "endpoint=%s\n", net.JoinHostPort(address.String(), port))
+		case name == "PersistentKeepalive":
+			fmt.Fprintf(&out, "persistent_keepalive_interval=%s\n", value)
+		default:
+			err = errors.New("not understood")
+		}
+		if err != nil {
+			return "", fmt.Errorf("%q: %w", line, err)
+		}
+	}
+	return out.String(), nil
+}
+
+// A tunPort is the kernel's side of an interface, one packet at a time.
+type tunPort struct {
+	at     *space
+	file   *os.File
+	name   string
+	events chan tun.Event
+	once   sync.Once
+}
+
+func newTunPort(at *space, name string) (*tunPort, error) {
+	p := &tunPort{at: at, name: name, events: make(chan tun.Event, 4)}
+	err := at.do(func() error {
+		fd, err := unix.Open("/dev/net/tun", unix.O_RDWR|unix.O_CLOEXEC|unix.O_NONBLOCK, 0)
+		if err != nil {
+			return err
+		}
+		request, err := unix.NewIfreq(name)
+		if err != nil {
+			return err
+		}
+		request.SetUint16(unix.IFF_TUN | unix.IFF_NO_PI)
+		if err := unix.IoctlIfreq(fd, unix.TUNSETIFF, request); err != nil {
+			return fmt.Errorf("making %s: %w", name, err)
+		}
+		p.file = os.NewFile(uintptr(fd), name)
+		return nil
+	})
+	p.events <- tun.EventUp
+	return p, err
+}
+
+func (p *tunPort) File() *os.File           { return p.file }
+func (p *tunPort) Name() (string, error)    { return p.name, nil }
+func (p *tunPort) Events() <-chan tun.Event { return p.events }
+func (p *tunPort) BatchSize() int           { return 1 }
+
+func (p *tunPort) Read(bufs [][]byte, sizes []int, offset int) (int, error) {
+	n, err := p.file.Read(bufs[0][offset:])
+	sizes[0] = n
+	return 1, err
+}
+
+func (p *tunPort) Write(bufs [][]byte, offset int) (int, error) {
+	for i, b := range bufs {
+		if _, err := p.file.Write(b[offset:]); err != nil && !errors.Is(err, unix.EIO) { // EIO: its carrier is off
+			return i, err
+		}
+	}
+	return len(bufs), nil
+}
+
+// resized tells the device that the interface has another MTU than before.
+func (p *tunPort) resized() { p.events <- tun.EventMTUUpdate }
+
+// MTU reads what the interface has: packets are padded up to it.
+func (p *tunPort) MTU() (int, error) {
+	mtu := 0
+	err := p.at.do(func() error {
+		fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
+		if err != nil {
+			return err
+		}
+		defer unix.Close(fd)
+		request, err := unix.NewIfreq(p.name)
+		if err != nil {
+			return err
+		}
+		err = unix.IoctlIfreq(fd, unix.SIOCGIFMTU, request)
+		mtu = int(request.Uint32())
+		return err
+	})
+	return mtu, err
+}
+
+func (p *tunPort) Close() error {
+	var err error
+	p.once.Do(func() {
+		close(p.events)
+		err = p.file.Close()
+	})
+	return err
+}
+
+// A bind is the sockets of a device, in the namespace of its gateway, and one
+// packet at a time, which keeps a device small.
+type bind struct {
+	at *space
+
+	mu    sync.Mutex
+	socks []*net.UDPConn // IPv4, IPv6
+	mark  uint32
+}
+
+type endpoint netip.AddrPort
+
+func (e endpoint) ClearSrc()           {}
+func (e endpoint) SrcToString() string { return "" }
+func (e endpoint) DstToString() string { return netip.AddrPort(e).String() }
+func (e endpoint) DstToBytes() []byte  { b, _ := netip.AddrPort(e).MarshalBinary(); return b }
+func (e endpoint) DstIP() netip.Addr   { return netip.AddrPort(e).Addr() }
+func (e endpoint) SrcIP() netip.Addr   { return netip.Addr{} }
+
+func (b *bind) BatchSize() int { return 1 }
+
+func (b *bind) ParseEndpoint(s string) (conn.Endpoint, error) {
+	a, err := netip.ParseAddrPort(s)
+	return endpoint(a), err
+}
+
+func (b *bind) Open(port uint16) ([]conn.ReceiveFunc, uint16, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	var out []conn.ReceiveFunc
+	for _, network := range []string{"udp4", "udp6"} {
+		var sock *net.UDPConn
+		err := b.at.do(func() error {
+			c, err := net.ListenUDP(network, &net.UDPAddr{Port: int(port)})
+			if err == nil {
+				sock, port = c, uint16(c.LocalAddr().(*net.UDPAddr).Port)
+			}
+			return err
+		})
+		if err != nil {
+			return nil, 0, err
+		}
+		b.socks = append(b.socks, sock)
+		out = append(out, func(packets [][]byte, sizes []int, eps []conn.Endpoint) (int, error) {
+			n, from, err := sock.ReadFromUDPAddrPort(packets[0])
+			if err != nil {
+				return 0, err
+			}
+			sizes[0], eps[0] = n, endpoint(netip.AddrPortFrom(from.Addr().Unmap(), from.Port()))
+			return 1, nil
+		})
+	}
+	return out, port, b.setMark()
+}
+
+func (b *bind) Close() error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, s := range b.socks {
+		s.Close()
+	}
+	b.socks = nil
+	return nil
+}
+
+func (b *bind) SetMark(mark uint32) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.mark = mark
+	return b.setMark()
+}
+
+func (b *bind) setMark() error {
+	for _, s := range b.socks {
+		raw, err := s.SyscallConn()
+		if err != nil {
+			return err
+		}
+		var failed error
+		if err := raw.Control(func(fd uintptr) {
+			failed = unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_MARK, int(b.mark))
+		}); err != nil || failed != nil {
+			return errors.Join(err, failed)
+		}
+	}
+	return nil
+}
+
+func (b *bind) Send(bufs [][]byte, ep conn.Endpoint) error {
+	b.mu.Lock()
+	socks := b.socks
+	b.mu.Unlock()
+	if len(socks) < 2 {
+		return net.ErrClosed
+	}
+	to := netip.AddrPort(ep.(endpoint))
+	sock := socks[0]
+	if to.Addr().Is6() {
+		sock = socks[1]
+	}
+	for _, buf := range bufs {
+		if _, err := sock.WriteToUDPAddrPort(buf, to); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,488 @@
+package main
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"wideknot/core/estate"
+	"wideknot/core/render/linux"
+	"wideknot/core/route"
+)
+
+// A world is an estate brought up: its gateways with their bundles, what is
+// between them, and hosts behind them.
+type world struct {
+	routes   *route.Map
+	between  map[string]*space  // by underlay: one router, to which each link has a cable
+	gateways []*space           // by site
+	hosts    []*space           // by site: its LAN, or what is behind the LAN's router
+	routers  map[int]*space     // LAN routers of one-armed sites
+	spaces   []*space           // all, to be closed
+	ends     map[[2]string]*end // by site and interface
+	outside  map[netip.Addr]int // the address by which a site is seen outside
+	names    map[string]netip.Addr
+	network  map[int]string   // by site: its network.ip
+	down     map[int][]string // by site: what was done last to take tunnels down
+	watched  *watch
+}
+
+// Addresses in the internet, one of them in the prefix that samples except from
+// their breakout.
+var internet = []netip.Addr{netip.MustParseAddr("192.0.2.77"), netip.MustParseAddr("198.51.100.77"), netip.MustParseAddr("2001:db8:ffff::77")}
+
+// gatewayOn and hostOn are addresses of a subnet.
+func gatewayOn(p netip.Prefix) netip.Addr { return p.Addr().Next() }
+
+func hostOn(p netip.Prefix) netip.Addr {
+	a := p.Addr()
+	for range 10 {
+		a = a.Next()
+	}
+	return a
+}
+
+// newWorld brings an estate up. Close it even after an error.
+func newWorld(m *route.Map, keys linux.Keys) (*world, error) {
+	w := &world{
+		routes: m, between: map[string]*space{}, routers: map[int]*space{}, ends: map[[2]string]*end{},
+		outside: map[netip.Addr]int{}, names: map[string]netip.Addr{}, network: map[int]string{}, down: map[int][]string{},
+	}
+	e := m.Plan.Estate
+	if _, err := w.underlay(estate.Internet); err != nil {
+		return w, err
+	}
+	for i := range e.Sites {
+		if err := w.site(i); err != nil {
+			return w, err
+		}
+	}
+	for i := range e.Sites {
+		if err := w.configure(i, keys); err != nil {
+			return w, err
+		}
+	}
+	var err error
+	if w.watched, err = w.watch(); err != nil {
+		return w, err
+	}
+	return w, w.fail(nil)
+}
+
+func (w *world) close() {
+	if w.watched != nil {
+		w.watched.close()
+	}
+	var group sync.WaitGroup
+	for _, e := range w.ends {
+		group.Go(e.close) // each waits for the kernel to let go of its interface
+	}
+	group.Wait()
+	for _, s := range w.spaces {
+		s.close()
+	}
+}
+
+func (w *world) space(name string) (*space, error) {
+	s, err := newSpace(name)
+	if err == nil {
+		w.spaces = append(w.spaces, s)
+	}
+	return s, err
+}
+
+// underlay returns the router of an underlay.
+func (w *world) underlay(name string) (*space, error) {
+	if s := w.between[name]; s != nil {
+		return s, nil
+	}
+	s, err := w.space(name)
+	if err != nil {
+		return nil, err
+	}
+	w.between[name] = s
+	if err := s.forwards(); err != nil {
+		return nil, err
+	}
+	if name != estate.Internet {
+		return s, nil
+	}
+	var lines []string
+	for _, a := range internet {
+		lines = append(lines, fmt.Sprintf("addr add %s/%d dev lo", a, a.BitLen()))
+	}
+	return s, s.ip(lines...)
+}
+
+// site makes a site's LAN, its gateway and the circuits.
+func (w *world) site(i int) error {
+	site := w.routes.Plan.Site(i)
+	gateway, err := w.space(site.Key)
+	if err != nil {
+		return err
+	}
+	w.gateways = append(w.gateways, gateway)
+	host, err := w.space(site.Key + " host")
+	if err != nil {
+		return err
+	}
+	w.hosts = append(w.hosts, host)
+	if err := w.lan(i, gateway, host); err != nil {
+		return err
+	}
+	for j := range site.Links {
+		if err := w.link(i, j, gateway); err != nil {
+			return fmt.Errorf("link %s of %s: %w", site.Links[j].Key, site.Key, err)
+		}
+	}
+	// What the gateway has before any bundle: a way out by its preferred link.
+	var lines []string
+	links := make([]*estate.Link, len(site.Links))
+	for j := range site.Links {
+		links[j] = &site.Links[j]
+	}
+	slices.SortStableFunc(links, func(a, b *estate.Link) int { return cmp.Compare(a.RankOf(), b.RankOf()) })
+	slices.SortStableFunc(links, func(a, b *estate.Link) int { // a private underlay where there is nothing else
+		return cmp.Compare(min(1, len(a.Underlay)), min(1, len(b.Underlay)))
+	})
+	for _, v4 := range []bool{true, false} {
+		for _, l := range links {
+			if hop := route.NextHop(l, v4); hop.IsValid() {
+				lines = append(lines, fmt.Sprintf("route add default via %s dev %s onlink", hop, l.Device))
+				break
+			}
+		}
+	}
+	return gateway.ip(lines...)
+}
+
+// lan joins the gateway and the hosts: by a cable where the gateway is the
+// LAN's router, else behind a router that is there already.
+func (w *world) lan(i int, gateway, host *space) error {
+	site := w.routes.Plan.Site(i)
+	near, device := gateway, site.Gateway.LANDevice
+	var own, hosts, ways []string
+	if site.Gateway.Placement == estate.OneArmed {
+		router, err := w.space(site.Key + " router")
+		if err != nil {
+			return err
+		}
+		w.routers[i] = router
+		if err := errors.Join(
+			router.forwards(), router.ip("link add lan type bridge", "link set lan up"),
+			cable(gateway, device, router, "gateway", 1500), router.ip("link set gateway master lan"),
+			cable(router, "hosts", host, "eth0", 1500), router.ip("link set hosts master lan"),
+			w.beside(i, router),
+		); err != nil {
+			return err
+		}
+		var lines []string
+		for _, a := range site.Gateway.LANAddresses() {
+			for j := range site.Subnets {
+				if site.Subnets[j].Prefix.Contains(a) {
+					lines = append(lines, fmt.Sprintf("addr add %s/%d dev %s nodad", a, site.Subnets[j].Prefix.Bits(), device))
+				}
+			}
+		}
+		for j := range site.Subnets { // those behind the router
+			p := site.Subnets[j].Prefix
+			up := site.Gateway.UpstreamOf(p.Addr().Is4())
+			if up.IsValid() && !slices.ContainsFunc(site.Gateway.LANAddresses(), p.Contains) {
+				lines = append(lines, fmt.Sprintf("route add %s via %s dev %s", p, up, device))
+			}
+		}
+		if err := gateway.ip(lines...); err != nil {
+			return err
+		}
+		near, device = router, "lan"
+	} else if err := cable(gateway, device, host, "eth0", 1500); err != nil {
+		return err
+	}
+	given := map[bool]bool{}
+	for j := range site.Subnets {
+		p := site.Subnets[j].Prefix
+		at := gatewayOn(p)
+		if up := site.Gateway.UpstreamOf(p.Addr().Is4()); near != gateway && up.IsValid() && p.Contains(up) {
+			at = up
+		}
+		own = append(own, fmt.Sprintf("addr add %s/%d dev %s nodad", at, p.Bits(), device))
+		hosts = append(hosts, fmt.Sprintf("addr add %s/%d dev eth0 nodad", hostOn(p), p.Bits()))
+		if v4 := p.Addr().Is4(); !given[v4] {
+			given[v4] = true
+			ways = append(ways, fmt.Sprintf("route add default via %s dev eth0", at))
+		}
+	}
+	return errors.Join(near.ip(own...), host.ip(append(hosts, ways...)...))
+}
+
+// beside gives a LAN's router a way out of its own.
+func (w *world) beside(i int, router *space) error {
+	net := w.between[estate.Internet]
+	device := fmt.Sprintf("lan%d", i)
+	outside := netip.AddrFrom4([4]byte{198, 18, 128, byte(i + 1)})
+	outside6 := netip.AddrFrom16([16]byte{0x20, 0x01, 0x0d, 0xb8, 0xfe, byte(i + 1), 15: 1})
+	w.outside[outside], w.outside[outside6] = i, i
+	return errors.Join(
+		cable(router, "wan", net, device, 1500),
+		wire(router, "wan", outside, net, device, netip.MustParseAddr("198.18.0.1")),
+		wire(router, "wan", outside6, net, device, netip.MustParseAddr("2001:db8:fe::1")),
+		router.ip("route add default via 198.18.0.1 dev wan onlink", "route add default via 2001:db8:fe::1 dev wan onlink"),
+	)
+}
+
+// wire gives both ends of a cable their addresses, and routes to each other's.
+func wire(near *space, device string, address netip.Addr, far *space, farDevice string, farAddress netip.Addr) error {
+	bits := address.BitLen()
+	nodad := ""
+	if address.Is6() {
+		nodad = " nodad"
+	}
+	return errors.Join(
+		near.ip(fmt.Sprintf("addr add %s/%d dev %s%s", address, bits, device, nodad), fmt.Sprintf("route replace %s/%d dev %s src %s", farAddress, bits, device, address)),
+		far.ip(fmt.Sprintf("addr replace %s/%d dev %s%s", farAddress, bits, farDevice, nodad), fmt.Sprintf("route replace %s/%d dev %s src %s", address, bits, farDevice, farAddress)),
+	)
+}
+
+// link makes a WAN link: a cable to its underlay, with a translator in between
+// where the link is behind one.
+func (w *world) link(i, j int, gateway *space) error {
+	l := &w.routes.Plan.Site(i).Links[j]
+	far, err := w.underlay(l.UnderlayOf())
+	if err != nil {
+		return err
+	}
+	farDevice := fmt.Sprintf("s%dl%d", i, j)
+	if l.Device == w.routes.Plan.Site(i).Gateway.LANDevice {
+		return w.behindRouter(i, l)
+	}
+	if l.Reach == estate.Static || l.Reach == estate.Dynamic {
+		if err := cable(gateway, l.Device, far, farDevice, l.MTUOf()); err != nil {
+			return err
+		}
+		addresses := l.Addresses
+		if l.Reach == estate.Dynamic {
+			addresses = []netip.Addr{l.NextHop[0].Next()}
+			w.names[l.Hostname] = addresses[0]
+		}
+		for _, a := range addresses {
+			hop := route.NextHop(l, a.Is4())
+			if !hop.IsValid() {
+				continue
+			}
+			w.outside[a] = i
+			if err := wire(gateway, l.Device, a, far, farDevice, hop); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	inside, public := l.NextHop[0].Next(), netip.AddrFrom4([4]byte{198, 18, byte(i), byte(j + 1)})
+	if l.Reach == estate.Forwarded {
+		inside, public = l.Addresses[0], l.Outside
+	}
+	translator, err := w.space(fmt.Sprintf("before %s/%s", gateway.name, l.Key))
+	if err != nil {
+		return err
+	}
+	w.outside[public] = i
+	return errors.Join(
+		translator.forwards(), cable(gateway, l.Device, translator, "in", l.MTUOf()), cable(translator, "out", far, farDevice, l.MTUOf()),
+		wire(gateway, l.Device, inside, translator, "in", l.NextHop[0]),
+		wire(translator, "out", public, far, farDevice, netip.MustParseAddr("198.18.0.1")),
+		translator.ip("route add default via 198.18.0.1 dev out onlink"),
+		translator.translate("out", l, inside, w.forwarded(i, j)),
+	)
+}
+
+// behindRouter lets a link leave by the LAN's router, which translates.
+func (w *world) behindRouter(i int, l *estate.Link) error {
+	public := netip.AddrFrom4([4]byte{198, 18, 128, byte(i + 1)})
+	router := w.routers[i]
+	if l.Reach == estate.Forwarded {
+		public = l.Outside
+		if err := wire(router, "wan", public, w.between[estate.Internet], fmt.Sprintf("lan%d", i), netip.MustParseAddr("198.18.0.1")); err != nil {
+			return err
+		}
+		w.outside[public] = i
+	}
+	var ports []int
+	for j := range w.routes.Plan.Site(i).Links {
+		if &w.routes.Plan.Site(i).Links[j] == l {
+			ports = w.forwarded(i, j)
+		}
+	}
+	return router.translate("wan", l, w.routes.Plan.Site(i).Gateway.LANAddress, ports)
+}
+
+// translate makes a router hide what is behind it, and forward some ports.
+func (s *space) translate(device string, l *estate.Link, inside netip.Addr, ports []int) error {
+	var t strings.Builder
+	t.WriteString("table ip hide {\n chain post { type nat hook postrouting priority srcnat;\n")
+	if l.Reach == estate.Forwarded {
+		fmt.Fprintf(&t, "  oifname %s ip saddr %s snat to %s\n", device, inside, l.Outside)
+	} else {
+		// Mappings of its own for each far end, by ports nobody can guess.
+		fmt.Fprintf(&t, "  oifname %s ip saddr %s masquerade fully-random\n", device, inside)
+	}
+	t.WriteString(" }\n chain pre { type nat hook prerouting priority dstnat;\n")
+	for _, p := range ports {
+		fmt.Fprintf(&t, "  iifname %s udp dport %d ip daddr %s dnat to %s\n", device, p, l.Outside, inside)
+	}
+	t.WriteString(" }\n}\n")
+	return s.run(t.String(), "nft", "-f", "-")
+}
+
+// forwarded lists the ports that the router before a link forwards: those that
+// the survey says, or those that the plan asks for.
+func (w *world) forwarded(i, j int) (ports []int) {
+	l := &w.routes.Plan.Site(i).Links[j]
+	if l.Reach != estate.Forwarded {
+		return nil
+	}
+	for _, p := range w.routes.Plan.Peers(i) {
+		if p.Local.Link != j {
+			continue
+		}
+		if l.HasForward(p.Local.UDP) {
+			ports = append(ports, p.Local.UDP)
+		}
+	}
+	return ports
+}
+
+// configure does at a gateway, and at the router beside it, what the bundle's
+// README.txt says.
+func (w *world) configure(i int, keys linux.Keys) error {
+	files, err := linux.Site(w.routes, i, keys)
+	if err != nil || len(files) == 0 {
+		return err
+	}
+	gateway := w.gateways[i]
+	text := map[string]string{}
+	for _, f := range files {
+		_, name, _ := strings.Cut(f.Path, "/")
+		text[name] = string(f.Text)
+	}
+	resolve := func(host string) (netip.Addr, bool) {
+		if a, err := netip.ParseAddr(host); err == nil {
+			return a, true
+		}
+		a, ok := w.names[host]
+		return a, ok
+	}
+	w.network[i] = text["network.ip"]
+	peers := w.routes.Plan.Peers(i)
+	for k := range peers {
+		name := peers[k].Interface
+		e, err := newEnd(gateway, name, text["wg/"+name+".conf"], resolve)
+		if err != nil {
+			return err
+		}
+		w.ends[[2]string{w.routes.Plan.Site(i).Key, name}] = e
+	}
+	for _, f := range []struct {
+		name    string
+		command []string
+	}{
+		{"rules.ip", []string{"ip", "-batch", "-"}}, {"rules6.ip", []string{"ip", "-6", "-batch", "-"}},
+		{"network.ip", []string{"ip", "-batch", "-"}}, {"filter.nft", []string{"nft", "-f", "-"}},
+	} {
+		if text[f.name] == "" {
+			continue
+		}
+		if err := gateway.run(text[f.name], f.command...); err != nil {
+			return fmt.Errorf("%s: %w", f.name, err)
+		}
+	}
+	for k := range peers {
+		w.ends[[2]string{w.routes.Plan.Site(i).Key, peers[k].Interface}].port.resized()
+	}
+	if err := gateway.set(settingsIn(text["sysctl.conf"])); err != nil {
+		return err
+	}
+	return w.neighbour(i, text["README.txt"])
+}
+
+// settingsIn reads the lines of a sysctl file.
+func settingsIn(text string) map[string]string {
+	out := map[string]string{}
+	for line := range strings.Lines(text) {
+		if name, value, ok := strings.Cut(strings.TrimSpace(line), " = "); ok && name[0] != '#' {
+			out[strings.ReplaceAll(name, ".", "/")] = value
+		}
+	}
+	return out
+}
+
+// neighbour gives the LAN's router the routes that README.txt asks of it.
+func (w *world) neighbour(i int, readme string) error {
+	router := w.routers[i]
+	if router == nil {
+		return nil
+	}
+	var lines []string
+	tables := 0
+	for line := range strings.Lines(readme) {
+		f := strings.Fields(line)
+		switch {
+		case !strings.HasPrefix(line, "    "):
+		case len(f) == 4 && f[0] == "route" && f[2] == "via":
+			lines = append(lines, "route replace "+f[1]+" via "+f[3]+" dev lan")
+		case len(f) == 6 && f[0] == "from" && f[2] == "route" && f[4] == "via":
+			// By where a packet starts, but for the gateway's own; what the router has
+			// routes for goes as before.
+			family := "-4"
+			if strings.Contains(f[1], ":") {
+				family = "-6"
+			}
+			table := 100 + tables
+			tables++
+			for _, line := range []string{
+				fmt.Sprintf("rule add from %s/%d lookup main priority 50", f[5], netip.MustParseAddr(f[5]).BitLen()),
+				"rule add lookup main suppress_prefixlength 0 priority 60",
+				fmt.Sprintf("rule add from %s lookup %d priority %d", f[1], table, table),
+				fmt.Sprintf("route replace %s via %s dev lan table %d", f[3], f[5], table),
+			} {
+				if err := router.run(line+"\n", "ip", family, "-force", "-batch", "-"); err != nil && !strings.Contains(err.Error(), "File exists") {
+					return err
+				}
+			}
+		}
+	}
+	return router.ip(lines...)
+}
+
+// fail takes down what a failure kills: the interfaces of a tunnel at both its
+// ends, as gateways that watch their tunnels do, and brings up what was dead
+// before. Nil brings everything back.
+func (w *world) fail(dead route.Dead) error {
+	var group errgroup.Group
+	for i, gateway := range w.gateways {
+		var lines []string
+		for _, p := range w.routes.Plan.Peers(i) {
+			if p.Tunnel.Mute || dead != nil && dead(p.Tunnel) {
+				lines = append(lines, "link set dev "+p.Interface+" down")
+			}
+		}
+		was := w.down[i]
+		if slices.Equal(was, lines) {
+			continue
+		}
+		w.down[i] = lines
+		group.Go(func() error {
+			if len(was) > 0 { // what a kernel forgets of a link that is down stands in that file
+				if err := gateway.run(w.network[i], "ip", "-batch", "-"); err != nil {
+					return err
+				}
+			}
+			return gateway.ip(lines...)
+		})
+	}
+	return group.Wait()
+}
