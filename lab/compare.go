@@ -316,6 +316,7 @@ func (r *round) sizes(pairs []*question) error {
 		fit = append(fit, &probe{from: q.from, to: q.to, site: q.site, port: q.port, size: q.want.MTU})
 		wide = append(wide, &probe{from: q.from, to: q.to, site: q.site, port: q.port, size: q.want.MTU + 1})
 	}
+	known := func(p *probe) bool { return p.tooBig == p.size-1 || p.tooBig == least[[2]any{p.site, p.to}] }
 	for _, step := range []struct {
 		probes []*probe
 		pass   bool
@@ -326,7 +327,7 @@ func (r *round) sizes(pairs []*question) error {
 				return err
 			}
 			left = slices.DeleteFunc(left, func(p *probe) bool {
-				return p.asked.Load() == step.pass && (step.pass || p.tooBig == least[[2]any{p.site, p.to}])
+				return p.asked.Load() == step.pass && (step.pass || known(p))
 			})
 			if len(left) == 0 {
 				break
@@ -337,7 +338,7 @@ func (r *round) sizes(pairs []*question) error {
 			switch {
 			case p.asked.Load() != step.pass:
 				r.wrong = append(r.wrong, fmt.Sprintf("a packet of %d bytes from %s to %s: arrived %v", p.size, p.from, p.to, p.asked.Load()))
-			case !step.pass && p.tooBig != least[[2]any{p.site, p.to}]:
+			case !step.pass && !known(p):
 				r.wrong = append(r.wrong, fmt.Sprintf("a packet of %d bytes from %s to %s is too big, but the host takes the MTU for %d", p.size, p.from, p.to, p.tooBig))
 			}
 		}

@@ -142,6 +142,7 @@ func (f *field) send(probes []*probe, wait time.Duration) error {
 					return fmt.Errorf("asking %s from %s: %w", p.to, p.from, err)
 				}
 				f.mu.Lock()
+				delete(f.probes, p.number) // what was asked before and comes late counts for nothing
 				f.next++
 				p.number = f.next
 				f.probes[p.number] = p

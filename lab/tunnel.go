@@ -10,6 +10,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"golang.org/x/sys/unix"
 	"golang.zx2c4.com/wireguard/conn"
@@ -105,6 +106,7 @@ type tunPort struct {
 	name   string
 	events chan tun.Event
 	once   sync.Once
+	dead   atomic.Bool // nothing gets through
 }
 
 func newTunPort(at *space, name string) (*tunPort, error) {
@@ -135,14 +137,22 @@ func (p *tunPort) Events() <-chan tun.Event { return p.events }
 func (p *tunPort) BatchSize() int           { return 1 }
 
 func (p *tunPort) Read(bufs [][]byte, sizes []int, offset int) (int, error) {
-	n, err := p.file.Read(bufs[0][offset:])
-	sizes[0] = n
-	return 1, err
+	for {
+		n, err := p.file.Read(bufs[0][offset:])
+		if err == nil && p.dead.Load() {
+			continue
+		}
+		sizes[0] = n
+		return 1, err
+	}
 }
 
 func (p *tunPort) Write(bufs [][]byte, offset int) (int, error) {
 	for i, b := range bufs {
-		if _, err := p.file.Write(b[offset:]); err != nil && !errors.Is(err, unix.EIO) { // EIO: its carrier is off
+		if p.dead.Load() {
+			continue
+		}
+		if _, err := p.file.Write(b[offset:]); err != nil && !errors.Is(err, unix.EIO) { // EIO: the interface is down
 			return i, err
 		}
 	}

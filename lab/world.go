@@ -458,15 +458,18 @@ func (w *world) neighbour(i int, readme string) error {
 	return router.ip(lines...)
 }
 
-// fail takes down what a failure kills: the interfaces of a tunnel at both its
-// ends, as gateways that watch their tunnels do, and brings up what was dead
-// before. Nil brings everything back.
+// fail kills tunnels: nothing gets through them any more, and gateways that watch
+// their tunnels take the interfaces down. What was dead before comes back. Nil
+// brings everything back.
 func (w *world) fail(dead route.Dead) error {
 	var group errgroup.Group
 	for i, gateway := range w.gateways {
 		var lines []string
+		site := w.routes.Plan.Site(i)
 		for _, p := range w.routes.Plan.Peers(i) {
-			if p.Tunnel.Mute || dead != nil && dead(p.Tunnel) {
+			gone := p.Tunnel.Mute || dead != nil && dead(p.Tunnel)
+			w.ends[[2]string{site.Key, p.Interface}].port.dead.Store(gone)
+			if gone && site.Gateway.SwitchesItself() {
 				lines = append(lines, "link set dev "+p.Interface+" down")
 			}
 		}

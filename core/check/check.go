@@ -79,7 +79,7 @@ var (
 	OfSubnets = []Check{sameSite, collisions, mapped, specialSpace, linkAddresses, underlays, pools, membership, asymmetric, clauses, breakouts}
 	OfTheRest = []Check{
 		poolRoom, carrierSpace, spokesWithoutHub, apart, hubReach,
-		links, equalRanks, sharing, hostNames, limits, throughput, mtus, mixedMTU, ports, forwards, clocks, keys,
+		links, equalRanks, sharing, hostNames, limits, throughput, mtus, mixedMTU, ports, forwards, idle, clocks, keys,
 		proposals, pending,
 	}
 )

@@ -22,6 +22,7 @@ sites:
   - key: hub
     name: Hub
     region: north
+    gateway: {switches: true}
     links:
       - {key: a, reach: static, addresses: [203.0.113.1]}
       - {key: b, reach: static, addresses: [203.0.113.2], rank: 2}
@@ -29,6 +30,7 @@ sites:
   - key: spoke
     name: Spoke
     region: north
+    gateway: {switches: true}
     links:
       - {key: a, reach: nat}
       - {key: b, reach: nat, rank: 2}
@@ -36,6 +38,7 @@ sites:
   - key: other
     name: Other
     region: north
+    gateway: {switches: true}
     links:
       - {key: a, reach: nat}
       - {key: b, reach: nat, rank: 2}
@@ -111,20 +114,21 @@ func TestFindings(t *testing.T) {
 		{"shape/unshared", Note, "prefix: 10.16.2.0/24, share: [ops]", "prefix: 10.16.2.0/24", "10.16.2.0/24 at other is shared into no overlay"},
 		{"link/single", Warning, "      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "    subnets: [{prefix: 10.16.2.0/24", "other has a single WAN link"},
 		{"link/shared-fate", Warning, "      - {key: a, reach: nat}\n      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "      - {key: a, reach: nat, shared_fate: [mast-1]}\n      - {key: b, reach: nat, rank: 2, shared_fate: [mast-2, mast-1]}\n    subnets: [{prefix: 10.16.2.0/24", "all 2 links of other share mast-1"},
-		{"gateway/limit", Error, "name: Hub\n", "name: Hub\n    gateway: {max_tunnels: 7}\n", "hub ends 8 tunnels; its gateway can end 7"},
-		{"gateway/limit", Warning, "name: Hub\n", "name: Hub\n    gateway: {max_tunnels: 8}\n", "hub ends 8 tunnels; its gateway can end 8"},
-		{"gateway/ports", Error, "name: Hub\n", "name: Hub\n    gateway: {listen_port: 65530}\n", "hub has no UDP port left for 2"},
-		{"gateway/interface", Error, "name: Spoke\n", "name: Spoke\n    gateway: {lan_device: hub-1}\n", "tunnel interface hub-1 at spoke has the name of a device"},
+		{"gateway/limit", Error, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, max_tunnels: 7}\n", "hub ends 8 tunnels; its gateway can end 7"},
+		{"gateway/limit", Warning, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, max_tunnels: 8}\n", "hub ends 8 tunnels; its gateway can end 8"},
+		{"gateway/ports", Error, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, listen_port: 65530}\n", "hub has no UDP port left for 2"},
+		{"gateway/interface", Error, "name: Spoke\n    region: north\n    gateway: {switches: true}\n", "name: Spoke\n    region: north\n    gateway: {switches: true, lan_device: hub-1}\n", "tunnel interface hub-1 at spoke has the name of a device"},
 		{"mtu/small", Warning, "- {key: a, reach: static", "- {key: a, mtu: 1300, reach: static", "has room for 1240 bytes"},
 		{"link/equal-rank", Warning, "      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "      - {key: b, reach: nat}\n    subnets: [{prefix: 10.16.2.0/24", "other/a and other/b have the same rank 1"},
 		{"link/weight", Note, "      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "      - {key: b, reach: nat, rank: 2, weight: 3}\n    subnets: [{prefix: 10.16.2.0/24", "other/b has a weight, but shares the load with no other link"},
 		{"link/sharing-zones", Error, "      - {key: a, reach: nat}\n      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "      - {key: a, reach: nat, weight: 1}\n      - {key: b, reach: nat, weight: 2, zones: [control]}\n    subnets: [{prefix: 10.16.2.0/24", "other/a and other/b share the load, but let different zones through"},
 		{"link/name", Warning, "- {key: b, reach: static, addresses: [203.0.113.2], rank: 2}", "- {key: b, reach: dynamic, hostname: gw.hub.local, rank: 2}", "a name that only a local network knows"},
-		{"gateway/throughput", Warning, "name: Hub\n", "name: Hub\n    gateway: {throughput_mbps: 5}\n", "ask for 9 Mbit/s; its gateway can do 5"},
-		{"gateway/clock", Warning, "name: Hub\n", "name: Hub\n    gateway: {clock_skew_s: -90}\n", "clock of hub is off by -90 s"},
+		{"gateway/throughput", Warning, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, throughput_mbps: 5}\n", "ask for 9 Mbit/s; its gateway can do 5"},
+		{"gateway/no-switching", Error, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n", "nothing switches at the gateway of hub"},
+		{"gateway/clock", Warning, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, clock_skew_s: -90}\n", "clock of hub is off by -90 s"},
 		{"gateway/not-forwarded", Error, "- {key: a, reach: static, addresses: [203.0.113.1]}", "- {key: a, reach: forwarded, outside: 203.0.113.1, forwards: [51820-51821]}", "3 tunnels of hub/a listen on ports that are not forwarded"},
 		{"mtu/mixed", Note, "- {key: b, reach: static, addresses: [203.0.113.2], rank: 2}", "- {key: b, reach: static, addresses: [203.0.113.2], rank: 2, mtu: 1492}", "at 2 pairs of ops a backup tunnel is narrower"},
-		{"crypto/transport", Error, "name: Hub\n", "name: Hub\n    gateway: {transports: [ipsec]}\n", "the gateway of hub cannot do wireguard"},
+		{"crypto/transport", Error, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, transports: [ipsec]}\n", "the gateway of hub cannot do wireguard"},
 		{"crypto/target", Error, "shape: hub-and-spoke, ", "shape: hub-and-spoke, transport: ipsec, ", "carries WireGuard only"},
 		{"crypto/proposals", Error, "shape: hub-and-spoke, ", "shape: hub-and-spoke, transport: ipsec, crypto: {ike: [ENCR_AES_CBC-256/PRF_HMAC_SHA2_256/AUTH_HMAC_SHA2_256_128/Curve25519]}, ", "other and hub have no IPsec proposal in common"},
 		{"policy/dead", Warning, policy, "policy: {default: permit, rules: [{action: deny, from: {zone: guest}}]}}", "rule 1 of ops (deny guest to anywhere) can never match"},
@@ -147,7 +151,7 @@ func TestFindings(t *testing.T) {
 		text := strings.Replace(base, c.old, c.new, 1)
 		switch c.code { // these need a second change
 		case "crypto/proposals":
-			text = strings.Replace(text, "name: Other\n", "name: Other\n    gateway: {proposals: [ENCR_AES_GCM_16-256]}\n", 1)
+			text = strings.Replace(text, "name: Other\n    region: north\n    gateway: {switches: true}\n", "name: Other\n    region: north\n    gateway: {switches: true, proposals: [ENCR_AES_GCM_16-256]}\n", 1)
 		case "gateway/throughput":
 			text = strings.NewReplacer("name: Spoke\n", "name: Spoke\n    demand_mbps: 4\n", "name: Other\n", "name: Other\n    demand_mbps: 5\n").Replace(text)
 		}

@@ -212,3 +212,42 @@ func pending(in *Input, report func(Finding)) {
 		})
 	}
 }
+
+// idle reports gateways at which nothing takes a dead tunnel out of use although
+// others stand by: together, as there are often as many as sites.
+func idle(in *Input, report func(Finding)) {
+	p := in.Plan
+	var subjects []Subject
+	tunnels := 0
+	members(p, func(i int, site *estate.Site) {
+		ends := p.Ends(i)
+		if site.Gateway.SwitchesItself() || len(ends) < 2 {
+			return
+		}
+		subjects = append(subjects, Subject{Site: site.Key})
+		tunnels += len(ends)
+	})
+	if len(subjects) == 0 {
+		return
+	}
+	var keys []string
+	for _, s := range subjects[:min(len(subjects), 10)] {
+		keys = append(keys, s.Site)
+	}
+	evidence := strings.Join(keys, ", ")
+	if more := len(subjects) - len(keys); more > 0 {
+		evidence += fmt.Sprintf(" and %d more", more)
+	}
+	title := fmt.Sprintf("nothing switches at %d gateways", len(subjects))
+	if len(subjects) == 1 {
+		title = "nothing switches at the gateway of " + subjects[0].Site
+	}
+	report(Finding{
+		Code: "gateway/no-switching", Severity: Error,
+		Title:    title,
+		Evidence: []string{evidence, fmt.Sprintf("%d tunnel ends in all", tunnels)},
+		Why:      "A dead tunnel stays in use there until somebody acts, whatever stands by; outages and availability are counted so.",
+		Mend:     "Have something on the gateway watch its tunnels and take dead ones out of use, then say at the site that it switches by itself.",
+		Subjects: subjects,
+	})
+}

@@ -53,6 +53,7 @@ var siteColumns = []column[siteRow]{
 	{"upstream", func(r *siteRow, c *cell) error { return setAddress(&r.Gateway.Upstream, c) }, func(r *siteRow) string { return address(r.Gateway.Upstream) }},
 	{"lan_address6", func(r *siteRow, c *cell) error { return setAddress(&r.Gateway.LANAddress6, c) }, func(r *siteRow) string { return address(r.Gateway.LANAddress6) }},
 	{"upstream6", func(r *siteRow, c *cell) error { return setAddress(&r.Gateway.Upstream6, c) }, func(r *siteRow) string { return address(r.Gateway.Upstream6) }},
+	{"switches", func(r *siteRow, c *cell) error { return setYesNo(&r.Gateway.Switches, c) }, func(r *siteRow) string { return yesNo(r.Gateway.Switches) }},
 	{"listen_port", func(r *siteRow, c *cell) error { return setWhole(&r.Gateway.ListenPort, c) }, func(r *siteRow) string { return whole(r.Gateway.ListenPort) }},
 	{"used_ports", func(r *siteRow, c *cell) error { return setWholes(&r.Gateway.UsedPorts, c) }, func(r *siteRow) string { return wholes(r.Gateway.UsedPorts) }},
 	{"proposals", func(r *siteRow, c *cell) error {

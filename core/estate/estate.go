@@ -80,6 +80,7 @@ type Gateway struct {
 	PublicKey      string      `json:"public_key,omitempty"`
 	Proposals      []string    `json:"proposals,omitempty" max:"64"` // what its IPsec can do; empty means anything
 	ClockSkewS     float64     `json:"clock_skew_s,omitempty"`
+	Switches       bool        `json:"switches,omitempty"` // something on it watches its tunnels and takes dead ones out of use; see SwitchesItself
 }
 
 // DefaultListenPort is where the numbering of a gateway's UDP ports starts.
@@ -276,6 +277,12 @@ const (
 	Matched Pairing = "matched" // for each link of the leading end the best remote link
 	TopN    Pairing = "top-n"   // the first PairingLimit in rank order
 )
+
+// SwitchesItself reports whether a dead tunnel goes out of use without anybody
+// acting: where something on the gateway watches its tunnels, and where a
+// controller of the gateway does. A Linux gateway with nothing but its bundle
+// keeps sending into it.
+func (g *Gateway) SwitchesItself() bool { return g.Switches || g.Target == TargetRestconf }
 
 // LANAddresses lists the gateway's addresses on its LAN, as far as they are
 // known.

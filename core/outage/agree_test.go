@@ -113,7 +113,7 @@ func random(seed uint64) *estate.Estate {
 	pick := func(of ...string) string { return of[r.IntN(len(of))] }
 	for i := range hubs + spokes {
 		hub := i < hubs
-		s := estate.Site{Key: fmt.Sprintf("%s-%d", map[bool]string{true: "h", false: "s"}[hub], i), Region: pick("north", "fen"), DemandMbps: float64(r.IntN(9))}
+		s := estate.Site{Key: fmt.Sprintf("%s-%d", map[bool]string{true: "h", false: "s"}[hub], i), Region: pick("north", "fen"), DemandMbps: float64(r.IntN(9)), Gateway: estate.Gateway{Switches: true}}
 		for j := range 1 + r.IntN(3) {
 			l := estate.Link{Key: fmt.Sprintf("l%d", j), Rank: j + 1, Provider: pick("Lumenway", "Skylark", "Highorbit"), Reach: estate.NAT, DownMbps: float64(5 + r.IntN(60))}
 			if hub || r.IntN(3) == 0 {

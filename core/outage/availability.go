@@ -164,7 +164,10 @@ func (m *Model) availability(site int, change func([]element) []element) Availab
 	// share the load, that of each costs its part of the flows one.
 	first := m.Plan.Ends(site)[0]
 	timing := TimingOf(m.nets[first.Overlay].overlay.Spec.Probe)
-	l := leg{int32(first.Adjacency), int16(first.Overlay), m.none().first[first.Overlay][first.Adjacency]}
+	l := leg{int32(first.Adjacency), int16(first.Overlay), m.from(m.none(), first.Overlay, first.Adjacency, site)}
+	if !m.switching[site] || l.tunnel < 0 {
+		return out // nothing switches; the outage lasts until somebody acts
+	}
 	for _, p := range m.parts(l, nil) {
 		near := p.links[0]
 		if m.sites[near] != site {
@@ -178,14 +181,33 @@ func (m *Model) availability(site int, change func([]element) []element) Availab
 	return out
 }
 
-// joined reports whether any tunnel of the site is alive, a new link taken to
-// reach whatever the others reach.
+// joined reports whether some neighbour is reached: by any tunnel that is alive
+// where both ends switch, else by the first alone. A new link is taken to reach
+// whatever the others reach.
 func (m *Model) joined(site int, dead []bool) bool {
-	for _, e := range m.Plan.Ends(site) {
-		local, remote := m.Plan.Sides(e)
-		if (!dead[m.links[site]+local.Link] || !dead[len(m.sites)]) && !dead[m.links[remote.Site]+remote.Link] {
+	ends := m.Plan.Ends(site)
+	for len(ends) > 0 {
+		e := ends[0]
+		a := &m.nets[e.Overlay].overlay.Adjacencies[e.Adjacency]
+		alive := func(t *tunnel.Tunnel) bool {
+			near, far := &t.A, &t.B
+			if near.Site != site {
+				near, far = far, near
+			}
+			return !t.Mute && (!dead[m.links[site]+near.Link] || !dead[len(m.sites)]) && !dead[m.links[far.Site]+far.Link]
+		}
+		_, first := a.Group(0)
+		works := true
+		for k := range a.Tunnels[:first] {
+			works = works && alive(&a.Tunnels[k])
+		}
+		for k := 0; k < len(a.Tunnels) && !works && m.switching[a.A] && m.switching[a.B]; k++ {
+			works = alive(&a.Tunnels[k])
+		}
+		if works {
 			return true
 		}
+		ends = ends[len(a.Tunnels):]
 	}
 	return false
 }

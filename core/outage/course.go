@@ -191,9 +191,14 @@ func (m *Model) kindOf(site int, none, s *state, id []byte) []byte {
 		if a < 0 {
 			continue // of all the class
 		}
-		for _, c := range [2]choice{none.first[o][a], s.first[o][a]} {
-			id = binary.AppendVarint(id, int64(c.tunnel))
-			id = binary.AppendUvarint(id, uint64(c.beside))
+		if m.nets[o].overlay.Adjacencies[a].A == site {
+			id = append(id, 'A')
+		}
+		for _, both := range [2]*choices{&none.first[o][a], &s.first[o][a]} {
+			for _, c := range both {
+				id = binary.AppendVarint(id, int64(c.tunnel))
+				id = binary.AppendUvarint(id, uint64(c.beside)<<1|uint64(boolInt(c.dead)))
+			}
 		}
 	}
 	return id
@@ -275,4 +280,11 @@ func (n *net) fit(w *way, by [2]int32, i, j int) {
 	}
 	w.legs[0].adjacency = *n.joins(i, by[0])
 	w.legs[w.n-1].adjacency = *n.joins(j, by[1])
+}
+
+func boolInt(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
 }

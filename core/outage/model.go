@@ -17,8 +17,7 @@ import (
 // Gateways choose among the tunnels of their routing tables by what they see
 // of their own tunnels; nobody tells them of failures elsewhere. So a packet is
 // walked hop by hop, and each site on its way takes the first tunnel of its
-// table that is alive. What comes back to the site where it started is lost: a
-// gateway never takes its own addresses from a tunnel.
+// table that is alive; where nothing switches, the first, dead or alive.
 type Model struct {
 	Map  *route.Map
 	Plan *tunnel.Plan
@@ -31,8 +30,9 @@ type Model struct {
 	special  map[ask][]route.Way // what no class gives
 	odd      []bool              // sites of such pairs
 
-	mirrored bool // no pin: every way back is the way there reversed
-	narrowed bool // some link lets only some zones through
+	switching []bool // by site: it takes dead tunnels out of use by itself
+	mirrored  bool   // no pin: every way back is the way there reversed
+	narrowed  bool   // some link lets only some zones through
 
 	zones    []string
 	siteZone []uint64 // zones the site shares
@@ -105,6 +105,7 @@ func New(m *route.Map) *Model {
 			o.capacity = append(o.capacity, max(l.DownMbps, l.UpMbps))
 		}
 		o.through = append(o.through, sites[i].Gateway.ThroughputMbps)
+		o.switching = append(o.switching, sites[i].Gateway.SwitchesItself())
 		o.demand = append(o.demand, sites[i].DemandMbps)
 	}
 	o.zone()

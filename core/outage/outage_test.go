@@ -25,7 +25,7 @@ func small() *estate.Estate {
 		subnet := func(third byte, zone string) estate.Subnet {
 			return estate.Subnet{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, block, third, 0}), 24), Zone: zone, Share: []string{"ops"}}
 		}
-		return estate.Site{Key: key, Name: key, Region: "north", DemandMbps: demand, Links: links, Subnets: []estate.Subnet{subnet(0, "control"), subnet(1, "office")}}
+		return estate.Site{Key: key, Name: key, Region: "north", DemandMbps: demand, Gateway: estate.Gateway{Switches: true}, Links: links, Subnets: []estate.Subnet{subnet(0, "control"), subnet(1, "office")}}
 	}
 	return &estate.Estate{
 		Format: estate.Format, About: estate.About{Name: "Small", Regions: []estate.Region{{Key: "north"}}},

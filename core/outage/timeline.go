@@ -3,6 +3,7 @@ package outage
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"wideknot/core/estate"
 )
@@ -87,6 +88,15 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 	out := []Moment{{Phase: "fail", Text: fmt.Sprintf("%s fails; nothing gets through %s any more", partsText(parts), dead)}}
 	if share < 1 {
 		out[0].Text += fmt.Sprintf(", which took %.0f %% of the flows", 100*share)
+	}
+	var idle []string
+	for _, site := range [2]int{adjacency.A, adjacency.B} {
+		if !m.switching[site] && !bench.state.gone[site] {
+			idle = append(idle, key(site))
+		}
+	}
+	if len(idle) > 0 {
+		return append(out, Moment{Phase: "switch", Text: fmt.Sprintf("nothing switches at %s: the dead tunnel stays in use until somebody acts", strings.Join(idle, " and "))}), nil
 	}
 	for i := range t.Misses {
 		out = append(out, Moment{After: t.Interval*float64(i+1) + t.Timeout, Phase: "missed", Text: fmt.Sprintf("probe %d of %d gets no answer within %g s", i+1, t.Misses, t.Timeout)})

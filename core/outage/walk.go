@@ -10,8 +10,12 @@ import (
 // are alive too. Bit n of beside stands for the tunnel n+1 places on.
 type choice struct {
 	tunnel int16
+	dead   bool // it is dead, or one beside it, and in use all the same: nothing there switches
 	beside uint32
 }
+
+// choices are those of the two ends of an adjacency, A's first.
+type choices [2]choice
 
 // A leg is one adjacency on the way of a packet and what carries it there. Of
 // tunnels that share the load each flow takes one.
@@ -43,17 +47,17 @@ func (w *way) same(v *way) bool {
 
 // state is what has failed. A site without gateway has all its links dead.
 type state struct {
-	dead  []bool     // by link
-	gone  []bool     // by site: the gateway is dead
-	first [][]choice // overlay → adjacency
+	dead  []bool      // by link
+	gone  []bool      // by site: the gateway is dead
+	first [][]choices // overlay → adjacency
 }
 
 // newState returns the state in which nothing has failed.
 func (m *Model) newState() state {
-	s := state{dead: make([]bool, len(m.sites)), gone: make([]bool, len(m.Plan.Estate.Sites)), first: make([][]choice, len(m.nets))}
+	s := state{dead: make([]bool, len(m.sites)), gone: make([]bool, len(m.Plan.Estate.Sites)), first: make([][]choices, len(m.nets))}
 	for i := range m.nets {
 		adjacencies := m.nets[i].overlay.Adjacencies
-		s.first[i] = make([]choice, len(adjacencies))
+		s.first[i] = make([]choices, len(adjacencies))
 		for j := range adjacencies {
 			if tunnels := adjacencies[j].Tunnels; len(tunnels) > 0 && (tunnels[0].Weight > 0 || tunnels[0].Mute) {
 				s.first[i][j] = m.choose(&s, &adjacencies[j])
@@ -63,27 +67,53 @@ func (m *Model) newState() state {
 	return s
 }
 
-// choose finds what carries the traffic of an adjacency.
-func (m *Model) choose(s *state, a *tunnel.Adjacency) choice {
+// choose finds what carries the traffic of an adjacency, from each end.
+func (m *Model) choose(s *state, a *tunnel.Adjacency) choices {
 	alive := func(t *tunnel.Tunnel) bool {
 		return !t.Mute && !s.dead[m.links[t.A.Site]+t.A.Link] && !s.dead[m.links[t.B.Site]+t.B.Link]
 	}
+	seen := choice{tunnel: -1} // by who takes dead ones out of use
 	for k := range a.Tunnels {
-		if !alive(&a.Tunnels[k]) {
-			continue
+		if alive(&a.Tunnels[k]) {
+			seen = choice{tunnel: int16(k), beside: mates(a, k, alive)}
+			break
 		}
-		c := choice{tunnel: int16(k)}
-		if a.Tunnels[k].Weight > 0 {
-			_, end := a.Group(k)
-			for n := k + 1; n < min(end, k+33); n++ {
-				if alive(&a.Tunnels[n]) {
-					c.beside |= 1 << (n - k - 1)
-				}
-			}
-		}
-		return c
 	}
-	return choice{tunnel: -1}
+	if m.switching[a.A] && m.switching[a.B] || len(a.Tunnels) == 0 {
+		return choices{seen, seen}
+	}
+	kept := choice{beside: mates(a, 0, func(*tunnel.Tunnel) bool { return true })}
+	kept.dead = !alive(&a.Tunnels[0]) || kept.beside != mates(a, 0, alive)
+	out := choices{kept, kept}
+	for i, site := range [2]int{a.A, a.B} {
+		if m.switching[site] {
+			out[i] = seen
+		}
+	}
+	return out
+}
+
+// mates are those after a tunnel that share the load with it, as far as wanted.
+func mates(a *tunnel.Adjacency, k int, wanted func(*tunnel.Tunnel) bool) (beside uint32) {
+	if a.Tunnels[k].Weight == 0 {
+		return 0
+	}
+	_, end := a.Group(k)
+	for n := k + 1; n < min(end, k+33); n++ {
+		if wanted(&a.Tunnels[n]) {
+			beside |= 1 << (n - k - 1)
+		}
+	}
+	return beside
+}
+
+// from returns the choice of an adjacency from one of its ends.
+func (m *Model) from(s *state, overlay, adjacency, site int) choice {
+	c := &s.first[overlay][adjacency]
+	if m.nets[overlay].overlay.Adjacencies[adjacency].A == site {
+		return c[0]
+	}
+	return c[1]
 }
 
 // walk follows a packet of one site to another, by the overlays of a lane.
@@ -129,13 +159,16 @@ func (m *Model) walk(s *state, l *lane, from, to int, w *way) {
 // take takes the first way that is alive.
 func (m *Model) take(s *state, ways []route.Way, w *way) (next int, ok bool) {
 	for i := range ways {
-		if c := s.first[ways[i].Overlay][ways[i].Adjacency]; c.tunnel >= 0 {
+		if c := m.from(s, ways[i].Overlay, ways[i].Adjacency, w.at); c.tunnel >= 0 {
+			if c.dead {
+				return w.at, false
+			}
 			w.legs[w.n] = leg{int32(ways[i].Adjacency), int16(ways[i].Overlay), c}
 			w.n++
 			return ways[i].Via, true
 		}
 	}
-	return 0, false
+	return w.at, false
 }
 
 // step takes a walk one tunnel on. It reports false where the packet ends.
@@ -171,7 +204,10 @@ func (m *Model) step(s *state, overlay int16, at, to int, fromHub bool, w *way) 
 			next = n.hubs[p]
 			adjacency = *n.joins(at, p)
 		}
-		if c := s.first[overlay][adjacency]; c.tunnel >= 0 {
+		if c := m.from(s, int(overlay), int(adjacency), at); c.tunnel >= 0 {
+			if c.dead {
+				return false
+			}
 			w.legs[w.n] = leg{adjacency, overlay, c}
 			w.n++
 			w.at = next

@@ -18,7 +18,7 @@ func network(t testing.TB, overlay estate.Overlay, links map[string][]estate.Lin
 	t.Helper()
 	e := &estate.Estate{Format: estate.Format, About: estate.About{Name: "network"}, Overlays: []estate.Overlay{overlay}}
 	for i, key := range sites {
-		site := estate.Site{Key: key, Name: key, Links: links[key], Subnets: []estate.Subnet{
+		site := estate.Site{Key: key, Name: key, Gateway: estate.Gateway{Switches: true}, Links: links[key], Subnets: []estate.Subnet{
 			{Prefix: netip.PrefixFrom(netip.AddrFrom4([4]byte{10, 0, byte(i), 0}), 24), Share: []string{overlay.Key}},
 		}}
 		if site.Links == nil {

@@ -102,7 +102,7 @@ func (f *flight) run() place {
 			f.unshared()
 			return place{}
 		}
-		hops := f.living(r.Hops)
+		hops := f.inUse(r.Hops)
 		if len(hops) == 0 {
 			f.walk.ToSite = r.To
 			what := "there is no path to " + m.Plan.Site(r.To).Key
@@ -128,17 +128,19 @@ func (f *flight) die(why, mend string) {
 	f.walk.End, f.walk.Why, f.walk.Mend = Dies, why, mend
 }
 
-// living returns the hops that carry traffic: the first that is alive with those
-// that share its load.
-func (f *flight) living(hops []Hop) []Hop {
-	gone := func(h Hop) bool {
-		_, _, t := f.m.Plan.At(h.End)
-		return t.Mute || f.dead != nil && f.dead(t)
-	}
-	if !slices.ContainsFunc(hops, gone) {
+// dying reports whether a hop's tunnel is dead.
+func (f *flight) dying(h Hop) bool {
+	_, _, t := f.m.Plan.At(h.End)
+	return t.Mute || f.dead != nil && f.dead(t)
+}
+
+// inUse returns the hops in the order in which they carry traffic: without those
+// that are dead where the gateway takes them out of use.
+func (f *flight) inUse(hops []Hop) []Hop {
+	if !f.m.Plan.Site(f.at).Gateway.SwitchesItself() || !slices.ContainsFunc(hops, f.dying) {
 		return hops
 	}
-	return slices.DeleteFunc(slices.Clone(hops), gone)
+	return slices.DeleteFunc(slices.Clone(hops), f.dying)
 }
 
 // send sends the packet through the first of the hops; false when it ends here
@@ -149,6 +151,12 @@ func (f *flight) send(hops []Hop) bool {
 	o, _, t := p.At(hop.End)
 	_, far := p.Sides(hop.End)
 	if !f.passes(hops) {
+		return false
+	}
+	if sharing := hops[:Sharing(hops)]; slices.ContainsFunc(sharing, f.dying) {
+		f.walk.Partly = !f.dying(hop) || slices.ContainsFunc(sharing, func(h Hop) bool { return !f.dying(h) })
+		f.die(fmt.Sprintf("%s keeps sending into the tunnel %s, which is dead, until somebody acts: nothing there switches", p.Site(f.at).Key, p.Ident(t)),
+			"Have something on the gateway watch its tunnels, and say so at the site in Survey.")
 		return false
 	}
 	if len(f.walk.Steps) > 2+len(m.graphs[hop.End.Overlay].hubs) {

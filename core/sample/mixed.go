@@ -89,7 +89,7 @@ func (m *mixer) site(i int, key string, hub bool) estate.Site {
 		s.Subnets = append(s.Subnets, n)
 	}
 	g := &s.Gateway
-	g.LANDevice = "lan0"
+	g.LANDevice, g.Switches = "lan0", !m.one(5)
 	if first := s.Subnets[0].Prefix; m.one(4) && !hub && first.Addr().Is4() {
 		m.besideRouter(&s)
 	}

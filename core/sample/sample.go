@@ -118,7 +118,7 @@ var lines = []struct {
 
 func (m *maker) site(key, name string, fixed bool) estate.Site {
 	region := m.made % len(regions)
-	s := estate.Site{Key: key, Name: name, Region: regions[region], DemandMbps: float64(1 + m.random.IntN(20))}
+	s := estate.Site{Key: key, Name: name, Region: regions[region], DemandMbps: float64(1 + m.random.IntN(20)), Gateway: estate.Gateway{Switches: true}}
 	for j := range m.Links {
 		line := lines[j]
 		l := estate.Link{

@@ -248,6 +248,9 @@ func judgeSite(t *testing.T, l *lab, m *route.Map, site int, where string) {
 	l.routes(t, m, site, folder, where)
 }
 
+// standIn is the metric of routes that are there before the plan's.
+const standIn = 7
+
 // routes lets ip make a site's routes between devices that stand in for the real
 // ones, and compares the main table with the plan.
 func (l *lab) routes(t *testing.T, m *route.Map, site int, folder, where string) {
@@ -261,10 +264,13 @@ func (l *lab) routes(t *testing.T, m *route.Map, site int, folder, where string)
 		fmt.Fprintf(&script, "tuntap add dev %s mode tun\n", peer.Interface)
 	}
 	s := m.Plan.Site(site)
+	fmt.Fprintf(&script, "tuntap add dev %s mode tun\nlink set %s up\n", s.Gateway.LANDevice, s.Gateway.LANDevice)
 	for i := range s.Links {
-		fmt.Fprintf(&script, "tuntap add dev %s mode tun\nlink set %s up\n", s.Links[i].Device, s.Links[i].Device)
+		if s.Links[i].Device != s.Gateway.LANDevice { // which is there already
+			fmt.Fprintf(&script, "tuntap add dev %s mode tun\nlink set %s up\n", s.Links[i].Device, s.Links[i].Device)
+		}
 		for _, hop := range s.Links[i].NextHop {
-			fmt.Fprintf(&script, "route replace %s dev %s table main metric 7\n", netip.PrefixFrom(hop, hop.BitLen()), s.Links[i].Device)
+			fmt.Fprintf(&script, "route replace %s dev %s table main metric %d\n", netip.PrefixFrom(hop, hop.BitLen()), s.Links[i].Device, standIn)
 		}
 	}
 	batch := func(what, file string, arguments ...string) {
@@ -287,8 +293,11 @@ func (l *lab) routes(t *testing.T, m *route.Map, site int, folder, where string)
 	batch("network.ip", filepath.Join(folder, "network.ip"))
 	want := map[string]bool{}
 	for _, r := range m.Table(site) {
-		if len(r.Hops) == 0 || r.Kind == route.Breakout {
+		if r.Kind == route.Breakout { // in a table of its own
 			continue
+		}
+		if r.Link != nil {
+			want[fmt.Sprint(r.Prefix, " ", r.Link.Device, " ", 0)] = true
 		}
 		for _, h := range r.Hops {
 			want[fmt.Sprint(r.Prefix, " ", h.Interface, " ", h.Metric)] = true
@@ -310,7 +319,7 @@ func (l *lab) routes(t *testing.T, m *route.Map, site int, folder, where string)
 			if !strings.Contains(r.Dst, "/") {
 				r.Dst += map[string]string{"-4": "/32", "-6": "/128"}[family]
 			}
-			if r.Type == "blackhole" || r.Type == "6" || strings.HasPrefix(r.Dev, "wan") || r.Protocol == "kernel" || r.Protocol == "2" {
+			if r.Type == "blackhole" || r.Type == "6" || r.Metric == standIn || r.Protocol == "kernel" || r.Protocol == "2" {
 				continue
 			}
 			for _, hop := range append(r.NextHops, struct{ Dev string }{r.Dev}) {
@@ -333,11 +342,10 @@ func (l *lab) routes(t *testing.T, m *route.Map, site int, folder, where string)
 	}
 }
 
-// transit reports whether a prefix is of tunnel addresses or of halves of a
-// breakout's default.
+// transit reports whether a prefix is of tunnel addresses.
 func transit(m *route.Map, text string) bool {
 	p, err := netip.ParsePrefix(text)
-	if err != nil || p.Bits() == 1 || p.Addr().IsLinkLocalUnicast() || p.Addr().IsMulticast() {
+	if err != nil || p.Addr().IsLinkLocalUnicast() || p.Addr().IsMulticast() {
 		return true
 	}
 	for i := range m.Plan.Overlays {

@@ -67,6 +67,7 @@ export const gatewayFields: FieldOf[] = [
   { name: "lan_address6", label: "LAN address, IPv6", kind: "text", width: "w-36" },
   { name: "upstream6", label: "LAN's router, IPv6", kind: "text", width: "w-36" },
   { name: "lan_device", label: "LAN device", kind: "text", width: "w-24", hint: "lan0" },
+  { name: "switches", label: "Switches by itself", kind: "yes", width: "w-24" },
   { name: "max_tunnels", label: "Most tunnels", kind: "number", width: "w-24" },
   { name: "throughput_mbps", label: "Throughput Mbit/s", kind: "number", width: "w-32" },
   { name: "listen_port", label: "First UDP port", kind: "number", width: "w-28", hint: "51820" },
