@@ -4,7 +4,7 @@ VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
 WEB     := $(shell find web/src web/public web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
 DIST    := internal/api/site/dist/index.html
 
-.PHONY: demo demo-reset build test lint bench fuzz shots api tools test-tools clean
+.PHONY: demo demo-reset build test lint lab bench fuzz shots api tools test-tools clean
 
 # A private database, the demo estate in it, and the server on 127.0.0.1.
 demo: tools build
@@ -35,13 +35,14 @@ api:
 	cd web && npm run --silent api
 
 lint: web/node_modules/.package-lock.json
-	@test -z "$$(gofmt -l cmd core internal e2e examples)" || { gofmt -l cmd core internal e2e examples; echo "run gofmt -w on these"; exit 1; }
+	@test -z "$$(gofmt -l cmd core internal lab e2e examples)" || { gofmt -l cmd core internal lab e2e examples; echo "run gofmt -w on these"; exit 1; }
 	go vet ./...
 	cd web && npm run --silent lint && npm run --silent check && npm run --silent lint:api
 
 test: test-tools build lint
 	go run ./cmd/wideknot openapi | diff -q - docs/openapi.json || { echo "docs/openapi.json is out of date; run make api"; exit 1; }
 	CGO_ENABLED=1 go test -race ./core/... ./internal/... ./cmd/... ./examples/...
+	go test -count=1 -parallel 4 ./lab
 	go test -count=1 -parallel 3 ./e2e/...
 	$(MAKE) --no-print-directory fuzz
 
@@ -54,6 +55,12 @@ fuzz:
 		go test ./$$package -run '^$$' -fuzz "^$$target\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x > "$$log" 2>&1 \
 			&& echo "ok  	$$package	$$target" || { cat "$$log"; exit 1; }; \
 	done
+
+# Brings random estates up in network namespaces and compares what packets do
+# with what is predicted of them: make lab SEEDS=0-299. Needs root.
+SEEDS ?= 0-19
+lab: test-tools
+	go run ./lab -seeds $(SEEDS)
 
 bench:
 	go test -run '^$$' -bench . -benchmem ./core/...

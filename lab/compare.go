@@ -147,7 +147,6 @@ func (r *round) ask(all []*question) error {
 
 // judge compares what was seen of a question with what was predicted.
 func (r *round) judge(q *question, when string) {
-	p := r.m.Plan
 	say := func(format string, args ...any) {
 		there, back := r.seen(q, 'Q'), r.seen(q, 'R')
 		r.wrong = append(r.wrong, fmt.Sprintf("%s, %s to %s port %d: %s\n    predicted: %s\n    seen: there %s, arrived %v; back %s, arrived %v",
@@ -193,7 +192,6 @@ func (r *round) judge(q *question, when string) {
 			}
 		}
 	}
-	_ = p
 }
 
 // way returns the tunnels that a packet took, and whether they are those

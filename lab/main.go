@@ -16,7 +16,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"wideknot/core/check"
 	"wideknot/core/estate"
 	"wideknot/core/render/linux"
 	"wideknot/core/route"
@@ -87,7 +86,6 @@ func Try(seed uint64, failures int) (Counts, []string, error) {
 	}
 	r := &round{w: w, f: f, m: m, random: rand.New(rand.NewPCG(seed, 77))}
 	err = r.compare(failures)
-	_ = check.Error
 	return r.counts, r.wrong, err
 }
 

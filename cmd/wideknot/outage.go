@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"io"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -65,6 +66,7 @@ exits with 1 when one is harder.`,
 			if f == "json" {
 				err = writeJSON(w, sheets)
 			} else {
+				printIdle(w, m.IdleKeys())
 				printOutcomes(w, sheets)
 			}
 			if err == nil && lost {
@@ -130,12 +132,24 @@ func explain(w io.Writer, f format, m *outage.Model, fail []string) error {
 	if f == "json" {
 		err = writeJSON(w, sheet)
 	} else {
+		printIdle(w, sheet.Idle)
 		printDetail(w, &sheet)
 	}
 	if err == nil && len(sheet.Lost) > 0 {
 		return exit{code: 1}
 	}
 	return err
+}
+
+// printIdle says where the figures that follow count no switching.
+func printIdle(w io.Writer, sites []string) {
+	if n := len(sites); n > 0 {
+		more := ""
+		if n > 10 {
+			more = fmt.Sprintf(" and %d more", n-10)
+		}
+		fmt.Fprintf(w, "Nothing switches at %s%s: a dead tunnel stays in use there until somebody acts.\n", strings.Join(sites[:min(n, 10)], ", "), more)
+	}
 }
 
 func printOutcomes(w io.Writer, sheets []outage.OutcomeSheet) {
@@ -168,7 +182,20 @@ func printDetail(w io.Writer, d *outage.DetailSheet) {
 		}
 		fmt.Fprintf(w, "  %s: %s takes over from %s, %d pairs\n", t.Site, to, from, t.Pairs)
 	}
+	for _, p := range d.Pairs {
+		if p.Partly {
+			fmt.Fprintf(w, "  %s and %s lose a part at %s: %s\n", p.A, p.B, p.At, subnetsText(p.Subnets))
+		}
+	}
 	for _, l := range d.Over {
 		fmt.Fprintf(w, "  %s: %.1f of %.1f Mbit/s\n", strings.TrimSuffix(l.Site+"/"+l.Link, "/"), l.After, l.Capacity)
 	}
+}
+
+func subnetsText(pairs [][2]netip.Prefix) string {
+	var out []string
+	for _, p := range pairs {
+		out = append(out, p[0].String()+" and "+p[1].String())
+	}
+	return strings.Join(out, "; ")
 }

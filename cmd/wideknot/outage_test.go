@@ -20,7 +20,7 @@ func TestOutage(t *testing.T) {
 		code      int
 		says      string
 	}{
-		{"outage " + brindlewater, 1, "fate:mast-34: 39 pairs cut, 0 squeezed, 0 move; cuts eelgate"},
+		{"outage " + brindlewater, 1, "fate:mast-34: 35 pairs cut, 0 squeezed, 0 move; cuts eelgate"},
 		{"outage --kind gateway " + brindlewater, 0, "40 failures, of which 0 touch nobody"},
 		{"outage --kind provider --pairs " + brindlewater, 1, "provider:Skylark Mobile"},
 		{"outage --fail link:alderfold/copper " + brindlewater, 0, "alderfold: alderfold/cell harrowmere/fibre-a (ops, by harrowmere) takes over"},

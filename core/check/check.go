@@ -79,7 +79,7 @@ var (
 	OfSubnets = []Check{sameSite, collisions, mapped, specialSpace, linkAddresses, underlays, pools, membership, asymmetric, clauses, breakouts}
 	OfTheRest = []Check{
 		poolRoom, carrierSpace, spokesWithoutHub, apart, hubReach,
-		links, equalRanks, sharing, hostNames, limits, throughput, mtus, mixedMTU, ports, forwards, idle, clocks, keys,
+		links, equalRanks, sharing, hostNames, limits, throughput, mtus, mixedMTU, ports, forwards, idle, deaf, clocks, keys,
 		proposals, pending,
 	}
 )
@@ -117,13 +117,20 @@ func Rerun(before []Finding, p *tunnel.Plan, m *route.Map) []Finding {
 	return sorted(out)
 }
 
+// Acceptable reports whether a release may add the finding although it is an
+// error, if a reason is given: nothing in the design is wrong, and what is to be
+// done is not done there.
+func (f *Finding) Acceptable() bool { return f.Code == noSwitching }
+
 func (in *Input) run(checks []Check, ofSubnets bool) []Finding {
 	var out []Finding
 	for _, check := range checks {
 		check(in, func(f Finding) {
 			f.ID, f.ofSubnets = f.Code, ofSubnets
 			for _, s := range f.Subjects {
-				f.ID += " " + s.String()
+				if f.Code != noSwitching { // one for the estate, whoever it is about
+					f.ID += " " + s.String()
+				}
 			}
 			out = append(out, f)
 		})

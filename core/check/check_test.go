@@ -138,6 +138,8 @@ func TestFindings(t *testing.T) {
 		{"policy/one-way", Warning, policy, "policy: {default: permit, rules: [{action: deny, from: {site: hub}, to: {site: spoke}}]}}", "also denies the answers"},
 		{"breakout/nat", Error, policy, "breakout: {hubs: [hub], sites: [spoke]}}", "no internet device of hub"},
 		{"breakout/pins", Error, policy, "breakout: {hubs: [hub], sites: [spoke]}}", "the tunnels of spoke over a would be sent into themselves"},
+		{"breakout/family", Error, policy, "breakout: {hubs: [hub], sites: [spoke]}}", "hub has no way to the internet for IPv6, which spoke should reach"},
+		{"gateway/no-lan-address", Error, "name: Spoke\n    region: north\n    gateway: {switches: true}\n", "name: Spoke\n    region: north\n    gateway: {switches: true, placement: one-armed, lan_address: 'fd00::2'}\n", "the gateway of spoke has no IPv4 address on its LAN, but shares 10.16.1.0/24"},
 		{"breakout/no-hub", Error, "hubs: [hub], spokes: [{site: spoke}, {site: other}]}", "hubs: [hub, other], spokes: [{site: spoke, hubs: [hub]}], breakout: {hubs: [other], sites: [spoke]}}", "has no tunnel to other"},
 		{"key/missing", Note, "    other: HIgo9xNzJMWLKASShiTqIybxZ0U3wGLiUeJ1PKf8ykw=\n", "", "1 gateways have no key yet"},
 		{"key/reused", Error, "HIgo9xNzJMWLKASShiTqIybxZ0U3wGLiUeJ1PKf8ykw=", "bNXfpnSrj8jyPlpoEjVmkuDDm0GbOKdGfPRvqeRmYnc=", "spoke and other use the same public key"},
@@ -152,6 +154,11 @@ func TestFindings(t *testing.T) {
 		switch c.code { // these need a second change
 		case "crypto/proposals":
 			text = strings.Replace(text, "name: Other\n    region: north\n    gateway: {switches: true}\n", "name: Other\n    region: north\n    gateway: {switches: true, proposals: [ENCR_AES_GCM_16-256]}\n", 1)
+		case "breakout/pins": // the gateway leaves by its LAN's router
+			text = strings.NewReplacer("name: Spoke\n    region: north\n    gateway: {switches: true}", "name: Spoke\n    region: north\n    gateway: {placement: one-armed, lan_address: 10.16.1.2, upstream: 10.16.1.1, lan_device: lan0, switches: true}",
+				"- {key: a, reach: nat}\n      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.1.0/24", "- {key: a, reach: nat, device: lan0}\n    subnets: [{prefix: 10.16.1.0/24").Replace(text)
+		case "breakout/family":
+			text = strings.NewReplacer("addresses: [203.0.113.1]", "addresses: [203.0.113.1], device: wan0", "[{prefix: 10.16.1.0/24, share: [ops]}]", "[{prefix: 10.16.1.0/24, share: [ops]}, {prefix: 'fd00:1::/64', share: [ops]}]").Replace(text)
 		case "gateway/throughput":
 			text = strings.NewReplacer("name: Spoke\n", "name: Spoke\n    demand_mbps: 4\n", "name: Other\n", "name: Other\n    demand_mbps: 5\n").Replace(text)
 		}

@@ -213,6 +213,8 @@ func pending(in *Input, report func(Finding)) {
 	}
 }
 
+const noSwitching = "gateway/no-switching"
+
 // idle reports gateways at which nothing takes a dead tunnel out of use although
 // others stand by: together, as there are often as many as sites.
 func idle(in *Input, report func(Finding)) {
@@ -243,11 +245,43 @@ func idle(in *Input, report func(Finding)) {
 		title = "nothing switches at the gateway of " + subjects[0].Site
 	}
 	report(Finding{
-		Code: "gateway/no-switching", Severity: Error,
+		Code: noSwitching, Severity: Error,
 		Title:    title,
 		Evidence: []string{evidence, fmt.Sprintf("%d tunnel ends in all", tunnels)},
 		Why:      "A dead tunnel stays in use there until somebody acts, whatever stands by; outages and availability are counted so.",
 		Mend:     "Have something on the gateway watch its tunnels and take dead ones out of use, then say at the site that it switches by itself.",
 		Subjects: subjects,
+	})
+}
+
+// deaf reports gateways beside their LAN's router that have no address there of
+// an IP version that the site's overlays use.
+func deaf(in *Input, report func(Finding)) {
+	p := in.Plan
+	members(p, func(i int, site *estate.Site) {
+		g := &site.Gateway
+		for _, v4 := range []bool{true, false} {
+			if g.Placement != estate.OneArmed || g.LANAddressOf(v4).IsValid() {
+				continue
+			}
+			var own []string
+			for j := range site.Subnets {
+				n := &site.Subnets[j]
+				if n.Taking().Addr().Is4() == v4 && slices.ContainsFunc(p.Overlays, func(o tunnel.Overlay) bool { return o.Has(i) && n.SharedInto(o.Spec.Key) }) {
+					own = append(own, n.Prefix.String())
+				}
+			}
+			if len(own) == 0 {
+				continue
+			}
+			name := map[bool]string{true: "IPv4", false: "IPv6"}[v4]
+			report(Finding{
+				Code: "gateway/no-lan-address", Severity: Error,
+				Title:    fmt.Sprintf("the gateway of %s has no %s address on its LAN, but shares %s", site.Key, name, strings.Join(own[:min(len(own), 5)], ", ")),
+				Why:      "Its LAN's router cannot be given a route to it, nor it one to the subnets: nothing reaches them, and they reach nobody.",
+				Mend:     "Enter the gateway's " + name + " address on the LAN, and its router's.",
+				Subjects: []Subject{{Site: site.Key}},
+			})
+		}
 	})
 }

@@ -3,6 +3,7 @@ package outage
 import (
 	"cmp"
 	"math/bits"
+	"net/netip"
 	"slices"
 	"sort"
 )
@@ -48,6 +49,7 @@ type Beside struct {
 type LostPair struct {
 	A, B, At int
 	Partly   bool
+	Subnets  [][2]netip.Prefix // of those that are lost partly: the first subnets of A and B, two by two
 }
 
 // A Line is a link, or with Link -1 a gateway, and its load in Mbit/s. Shed
@@ -67,6 +69,9 @@ type Shed struct {
 
 // maxLost bounds the list of lost pairs; their number is in the outcome.
 const maxLost = 500
+
+// maxSubnets bounds the list of subnets of one of them.
+const maxSubnets = 20
 
 // Explain evaluates the failure of all the parts at once and tells how it comes
 // about. It errs when the estate has no such part.
@@ -114,6 +119,7 @@ func (m *Model) Explain(parts ...Part) (*Detail, error) {
 		}
 		clear(mine)
 		lanes := m.lanesOf(i, j)
+		lost := make([]passage, len(lanes))
 		at := -1
 		for k := range lanes {
 			c := b.course(i, j, &lanes[k])
@@ -121,7 +127,7 @@ func (m *Model) Explain(parts ...Part) (*Detail, error) {
 			if was == 0 {
 				continue
 			}
-			if was&^now != 0 && at < 0 {
+			if lost[k] = was &^ now; lost[k] != 0 && at < 0 {
 				if at = c.now.at; c.now.ok {
 					at = c.nowBack.at
 				}
@@ -142,7 +148,11 @@ func (m *Model) Explain(parts ...Part) (*Detail, error) {
 			changes[c]++
 		}
 		if at >= 0 && len(d.Lost) < maxLost {
-			d.Lost = append(d.Lost, LostPair{A: i, B: j, At: at, Partly: out.Cut == 0})
+			p := LostPair{A: i, B: j, At: at, Partly: out.Cut == 0}
+			if p.Partly {
+				p.Subnets = m.within(i, j, lost, maxSubnets)
+			}
+			d.Lost = append(d.Lost, p)
 		}
 	})
 	for c, n := range changes {

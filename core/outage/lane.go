@@ -2,6 +2,7 @@ package outage
 
 import (
 	"encoding/binary"
+	"net/netip"
 	"slices"
 	"sync/atomic"
 
@@ -47,6 +48,7 @@ type passage uint64
 type profiles struct {
 	of    []int32 // site → profile, -1 for a site that shares nothing
 	kinds [][]kind
+	ids   []map[string]int         // profile → name of a kind → its place in kinds
 	lanes []atomic.Pointer[[]lane] // profile and profile, once it was asked for
 }
 
@@ -57,21 +59,18 @@ const mostProfiles = 1024
 // sortSubnets finds the kinds of subnets of each site.
 func (m *Model) sortSubnets() {
 	p := m.Plan
-	policies := make([]*route.Policy, len(p.Overlays))
-	sides := make([]map[route.Member]string, len(p.Overlays))
+	m.policies, m.sides = make([]*route.Policy, len(p.Overlays)), make([]map[route.Member]string, len(p.Overlays))
 	for i := range p.Overlays {
-		if policies[i] = m.Map.Policy(i); policies[i] != nil {
-			sides[i] = policies[i].Sides(m.Map, i)
+		if m.policies[i] = m.Map.Policy(i); m.policies[i] != nil {
+			m.sides[i] = m.policies[i].Sides(m.Map, i)
 		}
 	}
-	m.policies = policies
 	numbers := map[string]int32{}
 	for site := range p.Estate.Sites {
 		var kinds []kind
 		var ids []string
 		for j := range p.Site(site).Subnets {
-			n := &p.Site(site).Subnets[j]
-			if k, id := m.kindOfSubnet(site, j, n, sides); len(k.overlays) > 0 {
+			if k, id := m.kindOfSubnet(site, j); len(k.overlays) > 0 {
 				if !slices.Contains(ids, id) {
 					ids = append(ids, id)
 					kinds = append(kinds, k)
@@ -82,6 +81,10 @@ func (m *Model) sortSubnets() {
 			m.profiles.of = append(m.profiles.of, -1)
 			continue
 		}
+		places := map[string]int{}
+		for i, id := range ids {
+			places[id] = i
+		}
 		slices.Sort(ids)
 		whole := ""
 		for _, id := range ids {
@@ -91,7 +94,7 @@ func (m *Model) sortSubnets() {
 		if !known {
 			number = int32(len(numbers))
 			numbers[whole] = number
-			m.profiles.kinds = append(m.profiles.kinds, kinds)
+			m.profiles.kinds, m.profiles.ids = append(m.profiles.kinds, kinds), append(m.profiles.ids, places)
 		}
 		m.profiles.of = append(m.profiles.of, number)
 	}
@@ -101,7 +104,8 @@ func (m *Model) sortSubnets() {
 }
 
 // kindOfSubnet returns the kind of a subnet and what names it.
-func (m *Model) kindOfSubnet(site, subnet int, n *estate.Subnet, sides []map[route.Member]string) (kind, string) {
+func (m *Model) kindOfSubnet(site, subnet int) (kind, string) {
+	n := &m.Plan.Site(site).Subnets[subnet]
 	k := kind{zone: min(slices.Index(m.zones, n.Zone), 63), v4: n.Taking().Addr().Is4()}
 	if g := &m.Plan.Site(site).Gateway; g.Placement == estate.OneArmed && !g.LANAddressOf(k.v4).IsValid() {
 		return kind{}, "" // the LAN's router has no route to the gateway
@@ -118,7 +122,7 @@ func (m *Model) kindOfSubnet(site, subnet int, n *estate.Subnet, sides []map[rou
 		if !o.Has(site) || !n.SharedInto(o.Spec.Key) {
 			continue
 		}
-		side := sides[i][route.Member{Site: site, Subnet: subnet}]
+		side := m.sides[i][route.Member{Site: site, Subnet: subnet}]
 		k.overlays, k.sides = append(k.overlays, i), append(k.sides, side)
 		id = append(binary.AppendVarint(append(id, 'o'), int64(i)), side...)
 	}
@@ -144,25 +148,66 @@ func (m *Model) lanesOf(i, j int) []lane {
 	return made
 }
 
+// meet returns the overlays in which a kind of one profile and a kind of another
+// meet, and their cell there, which is not open where they do not.
+func (m *Model) meet(x, a, y, b int) (common []int, c cell) {
+	near, far := &m.profiles.kinds[x][a], &m.profiles.kinds[y][b]
+	c = cell{near: near.zone, far: far.zone, count: 1}
+	for n, o := range near.overlays {
+		at := slices.Index(far.overlays, o)
+		if at < 0 || near.v4 != far.v4 {
+			continue
+		}
+		if m.policies[o].Opens(near.sides[n], far.sides[at]) {
+			c.open |= 1 << min(len(common), 63)
+		}
+		common = append(common, o)
+	}
+	return common, c
+}
+
+// within names the subnets of two sites, two by two, whose cells are among some
+// of each of their lanes, as many as most.
+func (m *Model) within(i, j int, some []passage, most int) (out [][2]netip.Prefix) {
+	x, y := int(m.profiles.of[i]), int(m.profiles.of[j])
+	lanes := m.lanesOf(i, j)
+	kindsOf := func(site, profile int) (kinds []int) {
+		for k := range m.Plan.Site(site).Subnets {
+			at := -1
+			if _, id := m.kindOfSubnet(site, k); id != "" {
+				at = m.profiles.ids[profile][id]
+			}
+			kinds = append(kinds, at)
+		}
+		return kinds
+	}
+	far := kindsOf(j, y)
+	for a, near := range kindsOf(i, x) {
+		for b := range far {
+			if near < 0 || far[b] < 0 || len(out) == most {
+				continue
+			}
+			common, c := m.meet(x, near, y, far[b])
+			at := slices.IndexFunc(lanes, func(l lane) bool { return slices.Equal(l.overlays, common) })
+			if c.open == 0 || at < 0 {
+				continue
+			}
+			k := slices.IndexFunc(lanes[at].cells, func(d cell) bool { return d.near == c.near && d.far == c.far && d.open == c.open })
+			if some[at]&(1<<min(k, 63)) != 0 {
+				out = append(out, [2]netip.Prefix{m.Plan.Site(i).Subnets[a].Prefix, m.Plan.Site(j).Subnets[b].Prefix})
+			}
+		}
+	}
+	return out
+}
+
 // lanes works out what sites of two profiles have in common.
 func (m *Model) lanes(x, y int) []lane {
 	var out []lane
 	total := 0
 	for a := range m.profiles.kinds[x] {
 		for b := range m.profiles.kinds[y] {
-			near, far := &m.profiles.kinds[x][a], &m.profiles.kinds[y][b]
-			c := cell{near: near.zone, far: far.zone, count: 1}
-			var common []int
-			for n, o := range near.overlays {
-				at := slices.Index(far.overlays, o)
-				if at < 0 || near.v4 != far.v4 {
-					continue
-				}
-				if m.policies[o].Opens(near.sides[n], far.sides[at]) {
-					c.open |= 1 << min(len(common), 63)
-				}
-				common = append(common, o)
-			}
+			common, c := m.meet(x, a, y, b)
 			if c.open == 0 {
 				continue
 			}

@@ -38,7 +38,8 @@ type Model struct {
 	siteZone []uint64 // zones the site shares
 	linkZone []uint64 // zones a link lets through
 	profiles profiles
-	policies []*route.Policy // by overlay; nil where everything may pass
+	policies []*route.Policy           // by overlay; nil where everything may pass
+	sides    []map[route.Member]string // by overlay, where it has a policy; see route.Policy.Sides
 	demand   []float64
 	weight   []float64 // 1 by the sum of the demands of a site's partners
 	capacity []float64 // by link, Mbit/s; 0 is unknown
@@ -322,4 +323,15 @@ func (m *Model) firstCommon(i, j int) int {
 func (m *Model) link(n int) *estate.Link {
 	site := m.sites[n]
 	return &m.Plan.Site(site).Links[n-m.links[site]]
+}
+
+// Idle lists the sites at which a dead tunnel stays in use until somebody acts,
+// though others stand by.
+func (m *Model) Idle() (out []int) {
+	for i := range m.switching {
+		if !m.switching[i] && len(m.Plan.Ends(i)) > 1 {
+			out = append(out, i)
+		}
+	}
+	return out
 }

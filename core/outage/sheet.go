@@ -1,5 +1,7 @@
 package outage
 
+import "net/netip"
+
 // The sheets are outcomes in keys instead of indexes, for people and programs
 // to read. Rates are in Mbit/s.
 type (
@@ -37,7 +39,8 @@ type (
 		OutcomeSheet
 		Another   int             `json:"another_way" doc:"pairs of sites that take another way, whether they fit there or not"`
 		Takeovers []TakeoverSheet `json:"takeovers"`
-		Pairs     []LostSheet     `json:"pairs" doc:"the first of the pairs that are cut"`
+		Pairs     []LostSheet     `json:"pairs" doc:"the first of the pairs of which nothing, or only a part, is reached any more"`
+		Idle      []string        `json:"idle" doc:"sites at which a dead tunnel stays in use until somebody acts"`
 		Lines     []LineSheet     `json:"lines" doc:"links and gateways with another load than before, the fullest first"`
 	}
 	// A TakeoverSheet is a tunnel of a site that stands in for another.
@@ -72,6 +75,9 @@ type (
 		A  string `json:"a"`
 		B  string `json:"b"`
 		At string `json:"at" doc:"the site where the packets end"`
+		// Some subnets of the two are cut from each other, others not.
+		Partly  bool              `json:"partly,omitempty" doc:"only some subnets are cut from each other; the pair counts as squeezed"`
+		Subnets [][2]netip.Prefix `json:"subnets,omitempty" doc:"those, two by two, at most 20"`
 	}
 )
 
@@ -116,6 +122,15 @@ func (m *Model) Sheet(o *Outcome, sites bool) OutcomeSheet {
 	return out
 }
 
+// IdleKeys names the sites of Idle.
+func (m *Model) IdleKeys() []string {
+	out := []string{}
+	for _, site := range m.Idle() {
+		out = append(out, m.key(site))
+	}
+	return out
+}
+
 // OverSheet writes down what has too much to carry.
 func (m *Model) OverSheet(o *Over) LineSheet {
 	return LineSheet{Site: m.key(o.Site), Link: m.linkKey(o.Site, o.Link), Before: o.Before, After: o.Load, Capacity: o.Capacity}
@@ -123,7 +138,7 @@ func (m *Model) OverSheet(o *Over) LineSheet {
 
 // DetailSheet writes a detail down.
 func (m *Model) DetailSheet(d *Detail) DetailSheet {
-	out := DetailSheet{OutcomeSheet: m.Sheet(&d.Outcome, true), Another: d.Another, Takeovers: []TakeoverSheet{}, Pairs: []LostSheet{}, Lines: []LineSheet{}}
+	out := DetailSheet{OutcomeSheet: m.Sheet(&d.Outcome, true), Another: d.Another, Takeovers: []TakeoverSheet{}, Pairs: []LostSheet{}, Idle: m.IdleKeys(), Lines: []LineSheet{}}
 	stretch := func(s *Stretch) *StretchSheet {
 		if s == nil {
 			return nil
@@ -134,7 +149,7 @@ func (m *Model) DetailSheet(d *Detail) DetailSheet {
 		out.Takeovers = append(out.Takeovers, TakeoverSheet{m.key(t.Site), stretch(t.From), stretch(t.To), t.Pairs})
 	}
 	for _, p := range d.Lost {
-		out.Pairs = append(out.Pairs, LostSheet{m.key(p.A), m.key(p.B), m.key(p.At)})
+		out.Pairs = append(out.Pairs, LostSheet{m.key(p.A), m.key(p.B), m.key(p.At), p.Partly, p.Subnets})
 	}
 	for _, l := range d.Lines {
 		out.Lines = append(out.Lines, LineSheet{m.key(l.Site), m.linkKey(l.Site, l.Link), l.Before, l.After, l.Capacity, l.Dead, l.Shed})

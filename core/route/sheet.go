@@ -3,14 +3,16 @@ package route
 // A WalkSheet is a walk in keys instead of indexes, for people and programs to
 // read.
 type WalkSheet struct {
-	From  string      `json:"from,omitempty" doc:"site; none when not known"`
-	To    string      `json:"to,omitempty" doc:"site; none when not known"`
-	End   Ending      `json:"end"`
-	Where string      `json:"where,omitempty" doc:"the site where it ends"`
-	Why   string      `json:"why,omitempty"`
-	Mend  string      `json:"mend,omitempty"`
-	Rule  int         `json:"rule,omitempty" doc:"policy rule that decided, from 1; 0 for the default or none"`
-	Steps []StepSheet `json:"steps"`
+	From  string `json:"from,omitempty" doc:"site; none when not known"`
+	To    string `json:"to,omitempty" doc:"site; none when not known"`
+	End   Ending `json:"end"`
+	Where string `json:"where,omitempty" doc:"the site where it ends"`
+	Why   string `json:"why,omitempty"`
+	Mend  string `json:"mend,omitempty"`
+	// Partly is set where some flows end so and others do not.
+	Partly bool        `json:"partly,omitempty" doc:"it ends so for some flows only, by the tunnel each takes"`
+	Rule   int         `json:"rule,omitempty" doc:"policy rule that decided, from 1; 0 for the default or none"`
+	Steps  []StepSheet `json:"steps"`
 }
 
 // A StepSheet is one tunnel on the way.
@@ -47,7 +49,7 @@ func (m *Map) Sheet(w *Walk) *WalkSheet {
 		}
 		return m.Plan.Site(i).Key
 	}
-	out := &WalkSheet{From: key(w.FromSite), To: key(w.ToSite), End: w.End, Where: key(w.Where), Why: w.Why, Mend: w.Mend, Rule: w.Rule, Steps: []StepSheet{}}
+	out := &WalkSheet{From: key(w.FromSite), To: key(w.ToSite), End: w.End, Partly: w.Partly, Where: key(w.Where), Why: w.Why, Mend: w.Mend, Rule: w.Rule, Steps: []StepSheet{}}
 	for _, s := range w.Steps {
 		step := StepSheet{
 			Site: key(s.Site), Overlay: s.Overlay, Tunnel: m.Plan.Ident(s.Tunnel), Interface: s.Hop.Interface, Next: key(s.Far), NextInterface: s.FarFace,

@@ -25,6 +25,7 @@ type Outages struct {
 	Points   int                `json:"points" doc:"of those, how many cut a site whose own gateway is alive"`
 	Harmless int                `json:"harmless" doc:"of those, how many touch nobody"`
 	Crowded  []outage.LineSheet `json:"crowded" doc:"what has more to carry than it can while nothing fails"`
+	Idle     []string           `json:"idle" doc:"sites at which a dead tunnel stays in use until somebody acts; everything here is counted so"`
 }
 
 // OutageSite is a column of the grid.
@@ -48,6 +49,7 @@ type Standing struct {
 	Timings     []TimingSheet  `json:"timings"`
 	Shed        []string       `json:"shed" doc:"zones in the order in which they give way"`
 	Zones       []string       `json:"zones"`
+	Idle        []string       `json:"idle" doc:"sites at which a dead tunnel stays in use until somebody acts"`
 
 	Patterns []estate.LinkPattern `json:"patterns" doc:"sites by the order of their links, the pattern of most sites first"`
 }
@@ -137,7 +139,7 @@ func outagesOf(v *desk.View, kinds []string, limit int, together bool) (Outages,
 	for i, s := range sites {
 		place[s] = i
 	}
-	out := Outages{Sites: columns, Rows: []OutageRow{}, Crowded: []outage.LineSheet{}}
+	out := Outages{Sites: columns, Rows: []OutageRow{}, Crowded: []outage.LineSheet{}, Idle: m.IdleKeys()}
 	for i := range singles {
 		o := &singles[i]
 		if len(kinds) > 0 && !slices.Contains(kinds, string(o.Parts[0].Kind)) {
@@ -169,7 +171,7 @@ func outagesOf(v *desk.View, kinds []string, limit int, together bool) (Outages,
 
 func standingOf(v *desk.View) Standing {
 	m, _ := v.Outages()
-	out := Standing{Sites: []SiteStanding{}, Fates: []FateSheet{}, Suggestions: []Suggested{}, Timings: []TimingSheet{}, Shed: []string{}, Zones: v.Estate.Zones(), Patterns: v.Estate.LinkPatterns()}
+	out := Standing{Sites: []SiteStanding{}, Fates: []FateSheet{}, Suggestions: []Suggested{}, Timings: []TimingSheet{}, Shed: []string{}, Zones: v.Estate.Zones(), Idle: m.IdleKeys(), Patterns: v.Estate.LinkPatterns()}
 	out.Shed = append(out.Shed, v.Estate.About.Shed...)
 	for i := range v.Estate.Sites {
 		if len(v.Plan.Ends(i)) == 0 {

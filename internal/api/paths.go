@@ -51,6 +51,8 @@ type SiteRoute struct {
 	Link    string       `json:"link" doc:"WAN link by which a pinned or local route leaves"`
 	NextHop string       `json:"next_hop"`
 	Discard bool         `json:"discard" doc:"whether a discard route stands behind it"`
+	// From is set for a breakout, which is for packets that start there.
+	From []netip.Prefix `json:"from,omitempty" doc:"subnets of the site in which a packet must start"`
 }
 
 // RouteHop is one way of a route; the first is in use, the others stand by.
@@ -69,6 +71,7 @@ type SitePlan struct {
 	Site      string       `json:"site"`
 	Name      string       `json:"name"`
 	PublicKey string       `json:"public_key"`
+	Switches  bool         `json:"switches" doc:"whether a dead tunnel goes out of use without anybody acting"`
 	Tunnels   []SiteTunnel `json:"tunnels"`
 	Routes    []SiteRoute  `json:"routes"`
 	Chains    [][]RouteHop `json:"chains" doc:"ways that many routes share, each in order: the first carries the traffic"`
@@ -112,7 +115,7 @@ func sitePlan(v *desk.View, site int) (SitePlan, error) {
 	p := v.Plan
 	key := func(i int) string { return p.Site(i).Key }
 	out := SitePlan{
-		Site: key(site), Name: p.Site(site).Name, PublicKey: p.PublicKey(site),
+		Site: key(site), Name: p.Site(site).Name, PublicKey: p.PublicKey(site), Switches: p.Site(site).Gateway.SwitchesItself(),
 		Tunnels: []SiteTunnel{}, Routes: []SiteRoute{}, Chains: [][]RouteHop{}, Apart: []Apart{}, Files: []File{},
 	}
 	for _, peer := range p.Peers(site) {
@@ -135,7 +138,7 @@ func sitePlan(v *desk.View, site int) (SitePlan, error) {
 	}
 	chains := map[*route.Hop]int{} // routes share their hops
 	for _, r := range v.Routes.Table(site) {
-		one := SiteRoute{Prefix: r.Prefix, Kind: r.Kind, To: key(r.To), Overlay: r.Overlay, Chain: -1, Discard: r.Discards()}
+		one := SiteRoute{Prefix: r.Prefix, Kind: r.Kind, To: key(r.To), Overlay: r.Overlay, Chain: -1, Discard: r.Discards(), From: r.From}
 		if r.Link != nil {
 			one.Link, one.NextHop = r.Link.Key, r.NextHop.String()
 		}

@@ -115,10 +115,10 @@ func gate(base, draft *View, reason string) error {
 	}
 	held := &Held{}
 	for _, f := range c.FindingsNew {
-		switch f.Severity {
-		case check.Error:
+		switch {
+		case f.Severity == check.Error && !f.Acceptable():
 			held.Errors = append(held.Errors, f)
-		case check.Warning:
+		case f.Severity != check.Note:
 			held.Asks = append(held.Asks, f)
 		}
 	}

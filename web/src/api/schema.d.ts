@@ -1664,6 +1664,8 @@ export interface components {
             cut: number;
             /** @description parts, as KIND:NAME */
             fail: string[];
+            /** @description sites at which a dead tunnel stays in use until somebody acts */
+            idle: string[];
             /**
              * Format: int64
              * @description sites that reach nobody
@@ -1680,7 +1682,7 @@ export interface components {
             moved: number;
             /** @description links and gateways with more than they can carry */
             over: components["schemas"]["LineSheet"][];
-            /** @description the first of the pairs that are cut */
+            /** @description the first of the pairs of which nothing, or only a part, is reached any more */
             pairs: components["schemas"]["LostSheet"][];
             /** @description those that are not untouched */
             sites?: components["schemas"]["SiteSheet"][];
@@ -1878,6 +1880,8 @@ export interface components {
             clock_skew_s?: number;
             /** Format: ip */
             lan_address?: string;
+            /** Format: ip */
+            lan_address6?: string;
             lan_device?: string;
             /** Format: int64 */
             listen_port?: number;
@@ -1886,12 +1890,15 @@ export interface components {
             placement?: string;
             proposals?: string[];
             public_key?: string;
+            switches?: boolean;
             target?: string;
             /** Format: double */
             throughput_mbps?: number;
             transports?: string[];
             /** Format: ip */
             upstream?: string;
+            /** Format: ip */
+            upstream6?: string;
             used_ports?: number[];
         };
         Held: {
@@ -2132,6 +2139,10 @@ export interface components {
             /** @description the site where the packets end */
             at: string;
             b: string;
+            /** @description only some subnets are cut from each other; the pair counts as squeezed */
+            partly?: boolean;
+            /** @description those, two by two, at most 20 */
+            subnets?: string[][];
         };
         "Make-archiveRequest": {
             /** @description with private keys, for operators */
@@ -2272,6 +2283,8 @@ export interface components {
              * @description of those, how many touch nobody
              */
             harmless: number;
+            /** @description sites at which a dead tunnel stays in use until somebody acts; everything here is counted so */
+            idle: string[];
             /**
              * Format: int64
              * @description of those, how many cut a site whose own gateway is alive
@@ -2677,6 +2690,8 @@ export interface components {
             public_key: string;
             routes: components["schemas"]["SiteRoute"][];
             site: string;
+            /** @description whether a dead tunnel goes out of use without anybody acting */
+            switches: boolean;
             tunnels: components["schemas"]["SiteTunnel"][];
         };
         SiteRoute: {
@@ -2687,6 +2702,8 @@ export interface components {
             chain: number;
             /** @description whether a discard route stands behind it */
             discard: boolean;
+            /** @description subnets of the site in which a packet must start */
+            from?: string[];
             kind: string;
             /** @description WAN link by which a pinned or local route leaves */
             link: string;
@@ -2796,6 +2813,8 @@ export interface components {
         };
         Standing: {
             fates: components["schemas"]["FateSheet"][];
+            /** @description sites at which a dead tunnel stays in use until somebody acts */
+            idle: string[];
             /** @description sites by the order of their links, the pattern of most sites first */
             patterns: components["schemas"]["LinkPattern"][];
             /** @description zones in the order in which they give way */
@@ -3038,6 +3057,8 @@ export interface components {
             /** @description site; none when not known */
             from?: string;
             mend?: string;
+            /** @description it ends so for some flows only, by the tunnel each takes */
+            partly?: boolean;
             /**
              * Format: int64
              * @description policy rule that decided, from 1; 0 for the default or none

@@ -156,11 +156,16 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
       ) : null}
       {d.pairs.length > 0 ? (
         <details className="mt-3 text-[13px]">
-          <summary className="cursor-pointer">Pairs that are cut</summary>
+          <summary className="cursor-pointer">Pairs that are cut, or lose a part</summary>
           <ul className="font-mono text-xs columns-2">
             {d.pairs.slice(0, 120).map((p) => (
               <li key={`${p.a} ${p.b}`} title={`the packets end at ${p.at}`}>
-                {p.a} ✕ {p.b}
+                {p.a} {p.partly ? "±" : "✕"} {p.b}
+                {p.partly ? (
+                  <span className="block pl-4 text-secondary">
+                    {p.subnets?.map((two) => two.join(" ✕ ")).join("; ")}
+                  </span>
+                ) : null}
               </li>
             ))}
             {d.cut > 120 ? <li>and {count(d.cut - Math.min(120, d.pairs.length))} more</li> : null}

@@ -3,6 +3,7 @@ import type { PartKind } from "../../api/client";
 import { useOutages } from "../../api/outages";
 import type { Place } from "../../api/place";
 import { useAddress } from "../../parts/address";
+import { Idle } from "../../parts/idle";
 import { count } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
@@ -33,6 +34,7 @@ export function Failures({ at }: { at: Place }) {
       className={`grid gap-5 h-full min-h-0 ${chosen.length > 0 ? "grid-cols-[minmax(0,1fr)_minmax(360px,430px)]" : ""}`}
     >
       <div className="flex flex-col min-h-0 min-w-0">
+        <Idle sites={outages.data?.idle ?? []} />
         <div className="flex gap-4 items-center mb-1 text-[13px]">
           <select
             className="cell w-40 shrink-0"

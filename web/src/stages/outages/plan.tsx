@@ -4,6 +4,7 @@ import type { LinkChoice, LinkPattern, TimingSheet } from "../../api/client";
 import { useLimitLinks, useProbe, useRankLinks, useShed, useStanding } from "../../api/outages";
 import type { Place } from "../../api/place";
 import { useMayEdit } from "../../api/queries";
+import { Idle } from "../../parts/idle";
 import { Settled } from "../../parts/settled";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
@@ -18,6 +19,9 @@ export function Plan({ at }: { at: Place }) {
       {standing.isPending ? <Waiting what="the plan" /> : null}
       {standing.data ? (
         <>
+          <div className="col-span-2 -mb-8">
+            <Idle sites={standing.data.idle} />
+          </div>
           <Order at={at} patterns={standing.data.patterns} zones={standing.data.zones} />
           <div>
             <Shed at={at} shed={standing.data.shed} zones={standing.data.zones} />

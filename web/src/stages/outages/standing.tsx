@@ -1,6 +1,7 @@
 import { Link } from "react-router";
 import { useStanding } from "../../api/outages";
 import { type Place, pageOf } from "../../api/place";
+import { Idle } from "../../parts/idle";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { short } from "./words";
@@ -14,6 +15,7 @@ export function Standing({ at }: { at: Place }) {
     <>
       <Trouble error={standing.error} />
       {standing.isPending ? <Waiting what="the availability of all sites" /> : null}
+      {s ? <Idle sites={s.idle} /> : null}
       {s ? (
         <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1.1fr)] gap-8 pb-10">
           <section>

@@ -111,14 +111,19 @@ export default function Follow() {
 }
 
 function Ways({ at, followed: f }: { at: Place; followed: Followed }) {
+  const leaves = f.forward.end === "leaves";
   const verdict = f.arrives
     ? f.symmetric
-      ? "✓ It arrives, and the answer comes back the same way."
+      ? leaves
+        ? `✓ It leaves for the internet at ${f.forward.where}, and the answer comes back the same way.`
+        : "✓ It arrives, and the answer comes back the same way."
       : "▲ It arrives, but the answer comes back another way: a filter that keeps state drops such flows."
     : f.forward.end === "delivered"
       ? "■ It arrives, but the answer does not come back."
-      : f.forward.end === "leaves"
-        ? "○ It leaves the estate for the internet."
+      : leaves
+        ? f.return
+          ? `■ It leaves for the internet at ${f.forward.where}, but the answer does not come back.`
+          : "○ It leaves the estate for the internet."
         : "■ It does not arrive.";
   return (
     <>
@@ -215,10 +220,13 @@ function Way({ at, title, way, mirrored }: { at: Place; title: string; way: Walk
         })}
       </ol>
       {good ? null : (
-        <div className="border-l-4 border-error bg-error/10 px-3 py-2 mt-2">
+        <div
+          className={`border-l-4 px-3 py-2 mt-2 ${way.end === "leaves" ? "border-base-content" : "border-error bg-error/10"}`}
+        >
           <p>
-            <strong className="text-error">
-              ■ {way.end}
+            <strong className={way.end === "leaves" ? "" : "text-error"}>
+              {way.end === "leaves" ? "○" : "■"} {way.partly ? "for some flows, " : ""}
+              {way.end}
               {way.where ? ` at ${way.where}` : ""}
             </strong>{" "}
             {way.why}

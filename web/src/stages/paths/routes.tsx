@@ -22,9 +22,11 @@ export function Routes({ plan, at }: { plan: SitePlan; at: Place }) {
           onChange={(e) => setQuery(e.target.value)}
         />
         <span className="text-secondary text-[13px]">
-          The lowest metric carries the traffic, several of one metric share it; when an interface goes down
-          the next one does. Every overlay prefix ends in a discard route, so that it never leaves by the
-          internet.
+          The lowest metric carries the traffic, several of one metric share it;{" "}
+          {plan.switches
+            ? "when its tunnel is dead the next one does."
+            : "nothing switches at this gateway, so a dead tunnel stays in use until somebody acts."}{" "}
+          Every overlay prefix ends in a discard route, so that it never leaves by the internet.
         </span>
       </p>
       <table className="ruled">
@@ -41,7 +43,7 @@ export function Routes({ plan, at }: { plan: SitePlan; at: Place }) {
         <tbody>
           {rows.map((r) => (
             <RouteRow
-              key={`${r.prefix} ${r.kind}`}
+              key={`${r.prefix} ${r.kind} ${r.overlay}`}
               route={r}
               hops={plan.chains[r.chain] ?? []}
               at={at}
@@ -66,7 +68,10 @@ function RouteRow(props: { route: SiteRoute; hops: Chain; at: Place; here: strin
   const first = hops[0];
   return (
     <tr>
-      <td className="font-mono whitespace-nowrap">{r.prefix}</td>
+      <td className="font-mono whitespace-nowrap">
+        {r.prefix}
+        {r.from ? <span className="block text-xs text-secondary">from {r.from.join(", ")}</span> : null}
+      </td>
       <td>
         {r.to === here ? (
           "here"
