@@ -309,12 +309,12 @@ func verdictsOf(m *Model, f *set) func(i, j int) Verdict {
 // subnets when their packets are followed one by one.
 func TestAgreementBySubnets(t *testing.T) {
 	judged := map[Verdict]int{}
-	for seed := range uint64(150) {
+	for seed := range uint64(90) {
 		e := sample.Mixed(seed)
 		routes := route.Build(tunnel.Derive(e))
 		m := New(routes)
 		parts := m.Parts()
-		for _, part := range parts[:min(len(parts), 8)] {
+		for _, part := range parts[:min(len(parts), 6)] {
 			f, err := m.failing([]Part{part})
 			if err != nil {
 				t.Fatal(err)
@@ -352,7 +352,7 @@ func TestAgreementBySubnets(t *testing.T) {
 	}
 	t.Log(judged)
 	for v := range Cut + 1 {
-		if judged[v] < 20 {
+		if judged[v] < 5 {
 			t.Errorf("only %d pairs are %v: %v", judged[v], v, judged)
 		}
 	}

@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"wideknot/core/addr"
-	"wideknot/core/estate"
 	"wideknot/core/tunnel"
 )
 
@@ -204,17 +203,4 @@ func (m *Map) PrefixOf(a netip.Addr) (prefix netip.Prefix, sites []int, ok bool)
 		sites = append(sites, h.site)
 	}
 	return found[0].prefix, sites, true
-}
-
-// PartOf returns the part of a subnet, as its hosts have it, whose addresses the
-// overlays see in a prefix; ok is false when there is none.
-func PartOf(n *estate.Subnet, seen netip.Prefix) (part netip.Prefix, ok bool) {
-	taking := n.Taking()
-	switch {
-	case !taking.Overlaps(seen):
-		return netip.Prefix{}, false
-	case seen.Bits() <= taking.Bits():
-		return n.Prefix, true
-	}
-	return netip.PrefixFrom(translate(seen.Masked().Addr(), taking, n.Prefix), seen.Bits()), true
 }

@@ -224,3 +224,21 @@ func (p *Policy) judge(from, to string, protocol string, port int, reply bool) e
 	}
 	return p.Default
 }
+
+// OwnIn lists what of a site's shared subnets lies in a prefix, as its hosts have
+// it. A rule that names a prefix means addresses as the overlay sees them; a
+// filter at the site sees those of mapped subnets as they are inside.
+func (m *Map) OwnIn(site int, seen netip.Prefix) (out []netip.Prefix) {
+	for i := range m.Plan.Site(site).Subnets {
+		n := &m.Plan.Site(site).Subnets[i]
+		taking := n.Taking()
+		switch {
+		case len(n.Share) == 0 || !taking.Overlaps(seen):
+		case seen.Bits() <= taking.Bits():
+			out = append(out, n.Prefix)
+		default:
+			out = append(out, netip.PrefixFrom(translate(seen.Masked().Addr(), taking, n.Prefix), seen.Bits()))
+		}
+	}
+	return out
+}

@@ -211,6 +211,9 @@ func (m *mixer) overlay(key string, hubs, spokes []string, pool4, pool6 string) 
 		o.KeepaliveS = 15
 	}
 	o.PresharedKeys = m.one(5)
+	if m.one(6) {
+		o.Pins = []estate.Pin{{Site: pick(m, spokes...), Via: pick(m, hubs...)}}
+	}
 	if m.one(3) {
 		o.Breakout = &estate.Breakout{Hubs: some(m, hubs), Sites: some(m, spokes)}
 		if m.one(2) {

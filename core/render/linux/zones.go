@@ -103,7 +103,7 @@ func (b *bundle) side(p *route.Party, here, v4 bool) (prefixes []netip.Prefix, o
 		if !here {
 			return []netip.Prefix{p.Literal}, p.Literal.Addr().Is4() == v4
 		}
-		prefixes = ofFamily(b.ownIn(p.Literal), v4)
+		prefixes = ofFamily(b.routeMap.OwnIn(b.index, p.Literal), v4)
 		return prefixes, len(prefixes) > 0
 	}
 	for _, m := range p.Members {
@@ -117,21 +117,6 @@ func (b *bundle) side(p *route.Party, here, v4 bool) (prefixes []netip.Prefix, o
 		}
 	}
 	return addr.Aggregate(prefixes), len(prefixes) > 0
-}
-
-// ownIn lists what of the site's own subnets lies in a prefix, as its hosts have
-// it. A rule that names a prefix means addresses as the overlay sees them; the
-// filter sees those of mapped subnets as they are inside.
-func (b *bundle) ownIn(prefix netip.Prefix) (out []netip.Prefix) {
-	for i := range b.site.Subnets {
-		n := &b.site.Subnets[i]
-		if len(n.Share) > 0 {
-			if part, ok := route.PartOf(n, prefix); ok {
-				out = append(out, part)
-			}
-		}
-	}
-	return out
 }
 
 // breakingOut lists the prefixes of one family whose internet traffic leaves

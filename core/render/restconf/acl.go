@@ -3,6 +3,7 @@ package restconf
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 
 	"wideknot/core/addr"
 	"wideknot/core/estate"
@@ -61,7 +62,12 @@ func policies(m *route.Map, site int) (render.File, bool, error) {
 }
 
 func aces(m *route.Map, policy *route.Policy, site int, v4 bool) list {
-	var out list
+	// That a packet is too big must be heard, whichever hub says it (RFC 792, 4443).
+	tooBig := object{"ipv4": object{"protocol": protocols["icmp"]}, "icmp": object{"type": 3, "code": 4}}
+	if !v4 {
+		tooBig = object{"ipv6": object{"protocol": icmp6}, "icmp": object{"type": 2, "code": 0}}
+	}
+	out := list{object{"name": "too-big", "matches": tooBig, "actions": object{"forwarding": forwarding(estate.Permit)}}}
 	add := func(rule int, source, target netip.Prefix, spec *estate.Rule, ports string, port string, action estate.Action) {
 		out = append(out, object{
 			"name":    fmt.Sprintf("%d-rule-%d", len(out)+1, rule),
@@ -117,7 +123,11 @@ func side(m *route.Map, p *route.Party, site int, here, v4 bool) []netip.Prefix 
 		if p.Literal.Addr().Is4() != v4 {
 			return nil
 		}
-		return []netip.Prefix{p.Literal}
+		if !here {
+			return []netip.Prefix{p.Literal}
+		}
+		own := addr.Aggregate(m.OwnIn(site, p.Literal))
+		return slices.DeleteFunc(own, func(p netip.Prefix) bool { return p.Addr().Is4() != v4 })
 	}
 	var out []netip.Prefix
 	for _, member := range p.Members {

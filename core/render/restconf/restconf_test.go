@@ -63,6 +63,7 @@ type entry struct {
 			Protocol    int
 		}
 		TCP, UDP *ports
+		ICMP     *struct{ Type, Code int } // what is followed here are requests and answers, no errors
 	}
 	Actions struct{ Forwarding string }
 }
@@ -85,6 +86,9 @@ func (p *portMatch) matches(port int) bool {
 // judge asks the entries in order, as a gateway would.
 func judge(entries []entry, from, to netip.Addr, protocol, source, target int) bool {
 	i := slices.IndexFunc(entries, func(e entry) bool {
+		if e.Matches.ICMP != nil {
+			return false
+		}
 		if m := e.Matches.IPv4; m != nil {
 			if m.Source != "" && !netip.MustParsePrefix(m.Source).Contains(from) || m.Destination != "" && !netip.MustParsePrefix(m.Destination).Contains(to) ||
 				m.Protocol != 0 && m.Protocol != protocol {
