@@ -31,6 +31,33 @@ func TestStationsOnOneMast(t *testing.T) {
 	d.find("li", "kelpwick: radio and cell")
 }
 
+// TestNothingSwitches takes from a site what switches there, and reads on every
+// page that plans with it what that comes to.
+func TestNothingSwitches(t *testing.T) {
+	t.Parallel()
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo(inDraft + "outages?fail=link:alderfold/copper")
+	what := "[aria-label='What the failure does'] "
+	d.find(what+"p", "No site with a living gateway is cut off")
+	d.gone("[role=note]", "Nothing switches by itself")
+	d.goTo(inDraft + "survey?site=alderfold")
+	d.click("summary", "Gateway:")
+	d.must(d.find(`[name="gateway.switches"]`, "").Click("left", 1))
+	d.click("form button", "Save")
+	d.find("[data-testid=last-edit]", "Alderfold")
+	for _, page := range []string{"outages?fail=link:alderfold/copper", "outages?view=standing", "outages?view=plan"} {
+		d.goTo(inDraft + page)
+		d.find("[role=note]", "Nothing switches by itself at alderfold")
+	}
+	d.goTo(inDraft + "outages?fail=link:alderfold/copper&a=alderfold&b=mossgill")
+	d.find(what+"strong", "Cuts")
+	d.find(what+"li", "nothing switches at alderfold: the dead tunnel stays in use until somebody acts")
+	d.goTo(inDraft + "paths/alderfold?view=routes")
+	d.find("span", "nothing switches at this gateway")
+	d.goTo(inDraft + "findings")
+	d.find("*", "nothing switches at the gateway of alderfold")
+}
+
 // TestFirstHubDies drops the first hub from the grid and reads who moves and
 // whether the second can bear it; then both hubs together.
 func TestFirstHubDies(t *testing.T) {

@@ -52,13 +52,23 @@ const (
 // another site, by the address as the overlays see it, and some of the internet.
 func (r *round) questions() (out []*question) {
 	p := r.m.Plan
+	protocols := []string{"udp"}
+	if slices.ContainsFunc(p.Overlays, func(o tunnel.Overlay) bool { return o.Spec.Policy != nil }) {
+		protocols = append(protocols, "tcp", "icmp")
+	}
 	for a := range p.Estate.Sites {
 		for _, from := range p.Site(a).Subnets {
 			ask := func(to netip.Addr) {
 				if to.Is4() != from.Prefix.Addr().Is4() {
 					return
 				}
-				out = append(out, &question{probe: probe{from: hostOn(from.Prefix), to: to, site: a, port: openPorts[r.random.IntN(len(openPorts))]}})
+				for _, protocol := range protocols {
+					q := &question{probe: probe{from: hostOn(from.Prefix), to: to, site: a, protocol: protocol}}
+					if protocol != "icmp" {
+						q.port = openPorts[r.random.IntN(len(openPorts))]
+					}
+					out = append(out, q)
+				}
 			}
 			for b := range p.Estate.Sites {
 				if a == b {
@@ -81,7 +91,7 @@ func (r *round) questions() (out []*question) {
 // leaves out those about which nothing can be said.
 func (r *round) predict(all []*question, dead route.Dead) (out []*question) {
 	for _, q := range all {
-		q.want = r.m.FollowIn(dead, route.Packet{From: q.from, To: q.to, Protocol: "udp", Port: q.port})
+		q.want = r.m.FollowIn(dead, route.Packet{From: q.from, To: q.to, Protocol: q.protocol, Port: q.port})
 		partly := q.want.Forward.Partly || q.want.Return != nil && q.want.Return.Partly
 		if q.want.Forward.End != route.Unknown && !partly {
 			out = append(out, q)
@@ -117,7 +127,7 @@ func (r *round) ask(all []*question) error {
 	}
 	var good, bad []*question
 	for _, q := range all {
-		if q.arrives() {
+		if q.comes() || q.protocol == "udp" && q.arrives() {
 			good = append(good, q)
 		} else {
 			bad = append(bad, q)
@@ -149,11 +159,17 @@ func (r *round) ask(all []*question) error {
 func (r *round) judge(q *question, when string) {
 	say := func(format string, args ...any) {
 		there, back := r.seen(q, 'Q'), r.seen(q, 'R')
-		r.wrong = append(r.wrong, fmt.Sprintf("%s, %s to %s port %d: %s\n    predicted: %s\n    seen: there %s, arrived %v; back %s, arrived %v",
-			when, q.from, q.to, q.port, fmt.Sprintf(format, args...), r.tell(q), there, q.asked.Load(), back, q.answered.Load()))
+		r.wrong = append(r.wrong, fmt.Sprintf("%s, %s to %s by %s, port %d: %s\n    predicted: %s\n    seen: there %s, arrived %v; back %s, arrived %v",
+			when, q.from, q.to, q.protocol, q.port, fmt.Sprintf(format, args...), r.tell(q), there, q.asked.Load(), back, q.answered.Load()))
 	}
 	r.counts.Verdicts++
 	away := q.want.Forward.End == route.Leaves && len(q.want.Forward.Steps) == 0
+	if q.protocol != "udp" { // of which no more is seen
+		if q.answered.Load() != q.comes() && !away {
+			say("whether the answer arrives")
+		}
+		return
+	}
 	switch {
 	case !away && q.asked.Load() != q.arrives():
 		say("whether it arrives")
@@ -308,11 +324,11 @@ func (r *round) sizes(pairs []*question) error {
 	}
 	for _, q := range pairs {
 		// The tunnels that share a load may have MTUs of their own.
-		if q.want.Forward.End != route.Delivered || !q.comes() || q.want.MTU == 0 || slices.ContainsFunc(q.want.Forward.Steps, func(s route.Step) bool { return len(s.Beside) > 0 }) {
+		if q.protocol != "udp" || q.want.Forward.End != route.Delivered || !q.comes() || q.want.MTU == 0 || slices.ContainsFunc(q.want.Forward.Steps, func(s route.Step) bool { return len(s.Beside) > 0 }) {
 			continue
 		}
-		fit = append(fit, &probe{from: q.from, to: q.to, site: q.site, port: q.port, size: q.want.MTU})
-		wide = append(wide, &probe{from: q.from, to: q.to, site: q.site, port: q.port, size: q.want.MTU + 1})
+		fit = append(fit, &probe{from: q.from, to: q.to, site: q.site, protocol: "udp", port: q.port, size: q.want.MTU})
+		wide = append(wide, &probe{from: q.from, to: q.to, site: q.site, protocol: "udp", port: q.port, size: q.want.MTU + 1})
 	}
 	known := func(p *probe) bool { return p.tooBig == p.size-1 || p.tooBig == least[[2]any{p.site, p.to}] }
 	for _, step := range []struct {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/netip"
 	"sync"
@@ -11,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/net/icmp"
 	"golang.org/x/net/ipv4"
 	"golang.org/x/net/ipv6"
 	"golang.org/x/sys/unix"
@@ -20,6 +22,7 @@ import (
 type probe struct {
 	from, to netip.Addr
 	site     int // where it starts
+	protocol string
 	port     int
 	size     int // of the whole packet, 0 for small; such packets are not to be cut up
 
@@ -36,7 +39,7 @@ type field struct {
 	next   uint64
 	mu     sync.Mutex
 	probes map[uint64]*probe
-	socks  []net.PacketConn
+	socks  []io.Closer
 	busy   sync.WaitGroup
 }
 
@@ -49,6 +52,15 @@ func newField(w *world) (*field, error) {
 	at := append([]*space{w.between["internet"]}, w.hosts...)
 	for _, s := range at {
 		for _, port := range openPorts {
+			var door net.Listener
+			if err := s.do(func() (err error) {
+				door, err = net.Listen("tcp", fmt.Sprintf(":%d", port))
+				return err
+			}); err != nil {
+				return f, fmt.Errorf("listening at %s: %w", s.name, err)
+			}
+			f.socks = append(f.socks, door)
+			f.busy.Go(func() { open(door) })
 			for _, network := range []string{"udp4", "udp6"} {
 				var sock *net.UDPConn
 				if err := s.do(func() (err error) {
@@ -70,6 +82,17 @@ func (f *field) close() {
 		s.Close()
 	}
 	f.busy.Wait()
+}
+
+// open lets everybody in, and out again.
+func open(door net.Listener) {
+	for {
+		c, err := door.Accept()
+		if err != nil {
+			return
+		}
+		c.Close()
+	}
 }
 
 // answer sends back what asks, from the address that was asked.
@@ -137,6 +160,12 @@ func (f *field) send(probes []*probe, wait time.Duration) error {
 	for site, list := range bySite {
 		err := f.w.hosts[site].do(func() error {
 			for _, p := range list {
+				p.asked.Store(false)
+				p.answered.Store(false)
+				if p.protocol != "udp" {
+					group.Go(func() { _ = f.w.hosts[site].do(func() error { return p.knock(ctx) }) })
+					continue
+				}
 				sock, err := p.dial()
 				if err != nil {
 					return fmt.Errorf("asking %s from %s: %w", p.to, p.from, err)
@@ -147,8 +176,6 @@ func (f *field) send(probes []*probe, wait time.Duration) error {
 				p.number = f.next
 				f.probes[p.number] = p
 				f.mu.Unlock()
-				p.asked.Store(false)
-				p.answered.Store(false)
 				group.Go(func() { p.ask(ctx, sock) })
 			}
 			return nil
@@ -158,6 +185,60 @@ func (f *field) send(probes []*probe, wait time.Duration) error {
 	group.Wait()
 	return failed
 }
+
+// knock opens a TCP connection, or sends an echo request. That it was answered is
+// all that is seen of it.
+func (p *probe) knock(ctx context.Context) error {
+	deadline, _ := ctx.Deadline()
+	if p.protocol == "tcp" {
+		d := net.Dialer{LocalAddr: net.TCPAddrFromAddrPort(netip.AddrPortFrom(p.from, 0)), Deadline: deadline}
+		c, err := d.Dial("tcp", netip.AddrPortFrom(p.to, uint16(p.port)).String())
+		if err != nil {
+			return err
+		}
+		p.asked.Store(true)
+		p.answered.Store(true)
+		return c.Close()
+	}
+	network, kind, answer := "ip4:icmp", icmp.Type(ipv4.ICMPTypeEcho), icmp.Type(ipv4.ICMPTypeEchoReply)
+	if p.from.Is6() {
+		network, kind, answer = "ip6:ipv6-icmp", ipv6.ICMPTypeEchoRequest, ipv6.ICMPTypeEchoReply
+	}
+	c, err := icmp.ListenPacket(network, p.from.String())
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	number := int(echoes.Add(1) & 0xffff)
+	text, err := (&icmp.Message{Type: kind, Body: &icmp.Echo{ID: number, Seq: 1, Data: word}}).Marshal(nil)
+	if err != nil {
+		return err
+	}
+	if _, err := c.WriteTo(text, &net.IPAddr{IP: p.to.AsSlice()}); err != nil {
+		return err
+	}
+	room := make([]byte, 1500)
+	for {
+		if err := c.SetReadDeadline(deadline); err != nil {
+			return err
+		}
+		n, _, err := c.ReadFrom(room)
+		if err != nil {
+			return err
+		}
+		m, err := icmp.ParseMessage(answer.Protocol(), room[:n])
+		if err != nil || m.Type != answer {
+			continue
+		}
+		if echo, ok := m.Body.(*icmp.Echo); ok && echo.ID == number {
+			p.asked.Store(true)
+			p.answered.Store(true)
+			return nil
+		}
+	}
+}
+
+var echoes atomic.Uint32 // numbers echo requests
 
 // dial opens a socket for the probe in the namespace of the caller.
 func (p *probe) dial() (*net.UDPConn, error) {

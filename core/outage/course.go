@@ -43,7 +43,7 @@ func (b *bench) course(i, j int, l *lane) *course {
 	n.fit(&c.was, c.wasBy, i, j)
 	if c.ok {
 		n.fit(&c.now, c.nowBy, i, j)
-		if c.moved {
+		if c.moved && m.narrowed { // else nothing asks for its tunnels
 			n.fit(&c.nowBack, c.backBy, j, i)
 		}
 	}
@@ -73,6 +73,15 @@ func (b *bench) follow(i, j int, l *lane, c *course) {
 // passes says which cells of a lane pass on a course, there and back, while
 // nothing fails and now.
 func (m *Model) passes(l *lane, c *course) (was, now passage) {
+	if l.open && m.mirrored {
+		if c.was.ok {
+			was = l.all
+		}
+		if c.ok {
+			now = l.all
+		}
+		return was, now
+	}
 	was = m.pass(l, &c.was, false)
 	if !m.mirrored {
 		was &= m.pass(l, &c.wasBack, true)

@@ -2,6 +2,7 @@ package outage
 
 import (
 	"encoding/binary"
+	"math/bits"
 	"net/netip"
 	"slices"
 	"sync/atomic"
@@ -31,6 +32,8 @@ type lane struct {
 	overlays []int
 	cells    []cell
 	weight   float64 // its part of the pair's traffic: all cells count alike
+	all      passage // all its cells
+	open     bool    // all its cells pass wherever there is a way: no policy and no link keeps anything off
 }
 
 // A cell is a kind of subnet at each of two sites.
@@ -49,12 +52,16 @@ type profiles struct {
 	of    []int32 // site → profile, -1 for a site that shares nothing
 	kinds [][]kind
 	ids   []map[string]int         // profile → name of a kind → its place in kinds
-	lanes []atomic.Pointer[[]lane] // profile and profile, once it was asked for
+	known [][]lane                 // profile and profile, where there are few
+	lanes []atomic.Pointer[[]lane] // or once it was asked for
 }
 
-// mostProfiles bounds the table of lanes; beyond it they are worked out each
-// time.
-const mostProfiles = 1024
+// The table of lanes is made whole for few profiles, filled as it is needed for
+// some, and none for more.
+const (
+	fewProfiles  = 32
+	mostProfiles = 1024
+)
 
 // sortSubnets finds the kinds of subnets of each site.
 func (m *Model) sortSubnets() {
@@ -98,7 +105,15 @@ func (m *Model) sortSubnets() {
 		}
 		m.profiles.of = append(m.profiles.of, number)
 	}
-	if n := len(m.profiles.kinds); n <= mostProfiles {
+	n := len(m.profiles.kinds)
+	switch {
+	case n <= fewProfiles:
+		for x := range n {
+			for y := range n {
+				m.profiles.known = append(m.profiles.known, m.lanes(x, y))
+			}
+		}
+	case n <= mostProfiles:
 		m.profiles.lanes = make([]atomic.Pointer[[]lane], n*n)
 	}
 }
@@ -135,6 +150,9 @@ func (m *Model) lanesOf(i, j int) []lane {
 	x, y := m.profiles.of[i], m.profiles.of[j]
 	if x < 0 || y < 0 {
 		return nil
+	}
+	if m.profiles.known != nil {
+		return m.profiles.known[int(x)*len(m.profiles.kinds)+int(y)]
 	}
 	if m.profiles.lanes == nil {
 		return m.lanes(int(x), int(y))
@@ -227,7 +245,13 @@ func (m *Model) lanes(x, y int) []lane {
 		}
 	}
 	for i := range out {
-		out[i].weight /= float64(total)
+		l := &out[i]
+		l.weight /= float64(total)
+		l.open = !m.narrowed
+		for k, c := range l.cells {
+			l.all |= 1 << min(k, 63)
+			l.open = l.open && bits.OnesCount64(c.open) == min(len(l.overlays), 64)
+		}
 	}
 	return out
 }
@@ -237,8 +261,11 @@ func (m *Model) lanes(x, y int) []lane {
 // tunnels that are not for them, at the first tunnel and at the last. Back is set
 // for the way from the far site.
 func (m *Model) pass(l *lane, w *way, back bool) (out passage) {
-	if !w.ok {
+	switch {
+	case !w.ok:
 		return 0
+	case l.open:
+		return l.all
 	}
 	overlay := min(slices.Index(l.overlays, int(w.legs[0].overlay)), 63)
 	near, far := ^uint64(0), ^uint64(0)
@@ -278,8 +305,11 @@ func (l *lane) through(pass passage) (zones uint64) {
 
 // partOf is the part of a lane's cells that pass.
 func (l *lane) partOf(pass passage) float64 {
-	if len(l.cells) == 1 {
-		return float64(pass & 1)
+	switch pass {
+	case 0:
+		return 0
+	case l.all:
+		return 1
 	}
 	whole, through := 0, 0
 	for i, c := range l.cells {

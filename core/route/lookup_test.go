@@ -75,3 +75,40 @@ func byTables(extras []route.Extra, table []route.Route, in route.Inward, to net
 	}
 	return best, known
 }
+
+// Without pins an answer takes the tunnels of the way there, whatever overlays at
+// equal costs there are to choose from.
+func TestAnswersComeBackTheSameWay(t *testing.T) {
+	followed := 0
+	for seed := range uint64(150) {
+		e := sample.Mixed(seed)
+		pinned := false
+		for i := range e.Overlays {
+			pinned = pinned || len(e.Overlays[i].Pins) > 0
+		}
+		if pinned {
+			continue
+		}
+		m := route.Build(tunnel.Derive(e))
+		for a := range e.Sites {
+			for b := range e.Sites {
+				if a == b { // what a site asks of its own mapped addresses it answers itself
+					continue
+				}
+				for _, from := range e.Sites[a].Subnets {
+					for _, to := range e.Sites[b].Subnets {
+						got := m.Follow(route.Packet{From: from.Prefix.Addr().Next(), To: to.Taking().Addr().Next()})
+						if got.Forward.End == route.Delivered && got.Arrives() {
+							if followed++; !got.Symmetric {
+								t.Fatalf("seed %d: %s to %s and back take different tunnels", seed, from.Prefix, to.Prefix)
+							}
+						}
+					}
+				}
+			}
+		}
+	}
+	if followed < 2000 {
+		t.Errorf("only %d packets arrived", followed)
+	}
+}
