@@ -177,30 +177,8 @@ func (f *flight) send(hops []Hop) bool {
 	case !m.takes(f.in.end, src):
 		f.die(fmt.Sprintf("%s takes nothing from %s through this tunnel", p.Site(f.at).Key, src), "See the finding on the collision of its prefix.")
 		return false
-	case !f.answerable():
-		f.die(fmt.Sprintf("%s has no way left towards %s, and takes nothing that it could not answer", p.Site(f.at).Key, src), "")
-		return false
 	}
 	return true
-}
-
-// answerable reports whether a gateway that a packet reaches by a tunnel has a
-// way towards its source that is no discard route: it is asked so by the loose
-// reverse path filter (RFC 3704), for IPv4, with the packet's addresses turned
-// round.
-func (f *flight) answerable() bool {
-	m, src := f.m, f.source.seen
-	if !f.to.Is4() || f.source.site < 0 || m.holdsOwn(f.at, src) >= 0 {
-		return true
-	}
-	var r Route
-	var known bool
-	if i := m.holdsOwn(f.at, m.inside(f.at, f.to)); i >= 0 {
-		r, known = m.decide(f.at, arrival{by: lan}, place{site: f.at, subnet: i}, src)
-	} else {
-		r, known = m.lookup(f.at, m.overlaysOf(f.at), nil, src, nil)
-	}
-	return !known || !r.Discards() || len(f.inUse(r.Hops)) > 0
 }
 
 // passes asks the filter of the gateway about a packet that goes into a tunnel.

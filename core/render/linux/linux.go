@@ -365,9 +365,13 @@ func (b *bundle) sysctl() []byte {
 		t.Line("net.ipv4.fib_multipath_hash_policy = 1")
 		t.Line("net.ipv6.fib_multipath_hash_policy = 1")
 	}
-	// A backup tunnel may answer for the first choice while both ends switch.
+	// Who may send what by a tunnel is known by its key. A filter of reverse paths
+	// would refuse what comes by a backup while both ends switch, and what a hub
+	// hands back; so would the wish to tell of a shorter way.
+	t.Line("net.ipv4.conf.all.send_redirects = 0")
 	for i := range b.peers {
-		t.Str("net.ipv4.conf.").Word(b.peers[i].Interface).Line(".rp_filter = 2")
+		t.Str("net.ipv4.conf.").Word(b.peers[i].Interface).Line(".rp_filter = 0")
+		t.Str("net.ipv4.conf.").Word(b.peers[i].Interface).Line(".send_redirects = 0")
 	}
 	return t.Bytes
 }
