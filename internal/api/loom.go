@@ -183,7 +183,7 @@ type PairTunnel struct {
 	Tunnel string `json:"tunnel"`
 	LinkA  string `json:"link_a"`
 	LinkB  string `json:"link_b"`
-	Opens  string `json:"opens" enum:"a,b,both"`
+	Opens  string `json:"opens" enum:"a,b,both,nobody"`
 	MTU    int    `json:"mtu"`
 	Family string `json:"family"`
 
@@ -224,6 +224,9 @@ func pairOf(v *desk.View, o *tunnel.Overlay, overlay, x, y int) PairSheet {
 			if t.A.Calls {
 				one.Opens = "both"
 			}
+		}
+		if t.Mute {
+			one.Opens = "nobody"
 		}
 		carried[[2]string{one.LinkA, one.LinkB}] = true
 		out.Tunnels = append(out.Tunnels, one)

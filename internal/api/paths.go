@@ -34,7 +34,7 @@ type SiteTunnel struct {
 	Cost      int            `json:"cost"`
 	MTU       int            `json:"mtu"`
 	Family    string         `json:"family"`
-	Opens     string         `json:"opens" enum:"this,peer,both"`
+	Opens     string         `json:"opens" enum:"this,peer,both,nobody"`
 	Endpoint  string         `json:"endpoint" doc:"where the peer is called; empty when it cannot be"`
 	Keepalive int            `json:"keepalive" doc:"seconds, 0 for none"`
 	PeerKey   string         `json:"peer_key"`
@@ -125,6 +125,9 @@ func sitePlan(v *desk.View, site int) (SitePlan, error) {
 			if peer.Local.Calls {
 				opens = "both"
 			}
+		}
+		if peer.Tunnel.Mute {
+			opens = "nobody"
 		}
 		out.Tunnels = append(out.Tunnels, SiteTunnel{
 			Overlay: peer.Overlay.Spec.Key, Tunnel: p.Ident(peer.Tunnel), Interface: peer.Interface, Link: p.Link(peer.Local).Key, Port: peer.Local.UDP,

@@ -2364,7 +2364,7 @@ export interface components {
             /** Format: int64 */
             mtu: number;
             /** @enum {string} */
-            opens: "a" | "b" | "both";
+            opens: "a" | "b" | "both" | "nobody";
             /** @description its part of the flows, where tunnels share the load */
             share?: components["schemas"]["Share"];
             tunnel: string;
@@ -2763,7 +2763,7 @@ export interface components {
             /** Format: int64 */
             of: number;
             /** @enum {string} */
-            opens: "this" | "peer" | "both";
+            opens: "this" | "peer" | "both" | "nobody";
             overlay: string;
             peer: string;
             peer_addresses: string[];

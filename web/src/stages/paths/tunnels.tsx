@@ -43,7 +43,7 @@ export function Tunnels({ plan, at }: { plan: SitePlan; at: Place }) {
   );
 }
 
-const opening = { this: "this end", peer: "the peer", both: "either end" };
+const opening = { this: "this end", peer: "the peer", both: "either end", nobody: "▲ nobody can" };
 
 function PeerTunnels({ tunnels, at }: { tunnels: SiteTunnel[]; at: Place }) {
   const first = tunnels[0] as SiteTunnel;

@@ -81,7 +81,11 @@ export function Pair(props: {
                     </Link>
                     <span className="text-secondary whitespace-nowrap">
                       MTU {t.mtu},{" "}
-                      {t.opens === "both" ? "either opens" : `${t.opens === "a" ? s.a : s.b} opens`}
+                      {t.opens === "nobody"
+                        ? "▲ nobody can open it"
+                        : t.opens === "both"
+                          ? "either opens"
+                          : `${t.opens === "a" ? s.a : s.b} opens`}
                     </span>
                     {mayEdit ? (
                       <button
