@@ -2,7 +2,7 @@
 PORT    ?= 8080
 VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
 WEB     := $(shell find web/src web/public web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
-DIST    := internal/api/site/dist/index.html
+DIST    := internal/server/api/site/dist/index.html
 
 .PHONY: demo demo-reset build test lint lab bench fuzz shots api tools test-tools clean
 
@@ -77,4 +77,4 @@ test-tools:
 	@scripts/install mariadb-server chromium wireguard-go wireguard-tools nftables iproute2 iputils-ping procps libyang2-tools libyuma-base patch fonts-dejavu-core
 
 clean:
-	rm -rf bin internal/api/site/dist web/node_modules
+	rm -rf bin internal/server/api/site/dist web/node_modules

@@ -4,6 +4,6 @@ import { defineConfig } from "vite";
 
 export default defineConfig({
   plugins: [react(), tailwindcss()],
-  build: { outDir: "../internal/api/site/dist", emptyOutDir: true, assetsInlineLimit: 0 },
+  build: { outDir: "../internal/server/api/site/dist", emptyOutDir: true, assetsInlineLimit: 0 },
   server: { proxy: { "/api": "http://127.0.0.1:8080" } },
 });

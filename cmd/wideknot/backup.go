@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wideknot/internal/identity"
-	"wideknot/internal/store"
+	"wideknot/internal/server/identity"
+	"wideknot/internal/server/store"
 )
 
 func backupCommand() *cobra.Command {

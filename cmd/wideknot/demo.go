@@ -9,9 +9,9 @@ import (
 
 	"wideknot/core/estate"
 	"wideknot/examples"
-	"wideknot/internal/api"
-	"wideknot/internal/desk"
-	"wideknot/internal/identity"
+	"wideknot/internal/server/api"
+	"wideknot/internal/server/desk"
+	"wideknot/internal/server/identity"
 )
 
 // The accounts of the demo, which everybody knows.

@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wideknot/internal/store"
+	"wideknot/internal/server/store"
 )
 
 func migrateCommand() *cobra.Command {

@@ -3,7 +3,7 @@ package main
 import (
 	"github.com/spf13/cobra"
 
-	"wideknot/internal/api"
+	"wideknot/internal/server/api"
 )
 
 func openapiCommand() *cobra.Command {

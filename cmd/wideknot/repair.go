@@ -7,6 +7,7 @@ import (
 
 	"wideknot/core/check"
 	"wideknot/core/estate"
+	"wideknot/core/mend"
 )
 
 func repairCommand() *cobra.Command {
@@ -27,7 +28,7 @@ func repairCommand() *cobra.Command {
 			if !ok {
 				return unusable(fmt.Errorf("check offers no repair %q on %s", args[1], args[0]))
 			}
-			repaired, err := check.Apply(e, repair)
+			repaired, err := mend.Apply(e, repair)
 			if err != nil {
 				return unusable(err)
 			}
@@ -42,7 +43,7 @@ func repairCommand() *cobra.Command {
 	return c
 }
 
-func offered(e *estate.Estate, label string) (check.Repair, bool) {
+func offered(e *estate.Estate, label string) (mend.Repair, bool) {
 	m := derive(e)
 	for _, finding := range check.Run(m.Plan, m) {
 		for _, r := range finding.Repairs {
@@ -51,5 +52,5 @@ func offered(e *estate.Estate, label string) (check.Repair, bool) {
 			}
 		}
 	}
-	return check.Repair{}, false
+	return mend.Repair{}, false
 }

@@ -6,9 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wideknot/internal/desk"
-	"wideknot/internal/identity"
-	"wideknot/internal/store"
+	"wideknot/internal/server/desk"
+	"wideknot/internal/server/identity"
+	"wideknot/internal/server/store"
 )
 
 func rotateKeyCommand() *cobra.Command {

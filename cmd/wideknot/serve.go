@@ -16,10 +16,10 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"github.com/spf13/cobra"
 
-	"wideknot/internal/api"
-	"wideknot/internal/desk"
-	"wideknot/internal/identity"
-	"wideknot/internal/store"
+	"wideknot/internal/server/api"
+	"wideknot/internal/server/desk"
+	"wideknot/internal/server/identity"
+	"wideknot/internal/server/store"
 )
 
 // memoryLimit is from where on the collector works harder, in bytes, unless

@@ -22,10 +22,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wideknot/internal/api"
-	"wideknot/internal/desk"
-	"wideknot/internal/identity"
-	"wideknot/internal/store"
+	"wideknot/internal/server/api"
+	"wideknot/internal/server/desk"
+	"wideknot/internal/server/identity"
+	"wideknot/internal/server/store"
 )
 
 func TestAddressesThatOthersReachAreProtected(t *testing.T) {

@@ -12,9 +12,9 @@ import (
 	"github.com/spf13/pflag"
 	"github.com/spf13/viper"
 
-	"wideknot/internal/desk"
-	"wideknot/internal/identity"
-	"wideknot/internal/store"
+	"wideknot/internal/server/desk"
+	"wideknot/internal/server/identity"
+	"wideknot/internal/server/store"
 )
 
 // settings are what the server and the commands on its data are started with.

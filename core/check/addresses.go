@@ -150,6 +150,7 @@ var special = []struct {
 	prefix  netip.Prefix
 	purpose string
 }{
+
 	{netip.MustParsePrefix("0.0.0.0/8"), "reserved (RFC 791)"},
 	{netip.MustParsePrefix("127.0.0.0/8"), "loopback (RFC 1122)"},
 	{netip.MustParsePrefix("169.254.0.0/16"), "link-local (RFC 3927)"},
@@ -185,50 +186,6 @@ func specialSpace(in *Input, report func(Finding)) {
 			}
 		}
 	}
-}
-
-// linkAddresses reports shared subnets that hold an address by which another
-// member's link is called, or which it has or leaves by.
-func linkAddresses(in *Input, report func(Finding)) {
-	p := in.Plan
-	for i := range p.Overlays {
-		o := &p.Overlays[i]
-		for _, m := range o.Members {
-			site := p.Site(m)
-			for j := range site.Links {
-				l := &site.Links[j]
-				for _, a := range slices.Concat(l.Addresses, l.NextHop, []netip.Addr{l.Outside}) {
-					if !a.IsValid() {
-						continue
-					}
-					prefix, holders, ok := in.Routes.SharedAround(i, a)
-					if !ok || slices.Contains(holders, m) {
-						continue
-					}
-					f := Finding{
-						Code: "address/link", Severity: Warning,
-						Title:    fmt.Sprintf("%s/%s (%s) lies in %s, which %s shares", site.Key, l.Key, a, prefix, p.Site(holders[0]).Key),
-						Why:      "At that site the addresses of its own WAN and of the remote subnet cannot be told apart.",
-						Mend:     "Renumber the subnet, or map it 1:1.",
-						Subjects: []Subject{{Site: p.Site(holders[0]).Key, Prefix: prefix}, {Site: site.Key, Link: l.Key}, {Overlay: o.Spec.Key}},
-					}
-					if l.Reach.Callable() && l.UnderlayOf() == estate.Internet && a == l.AddressOf(familyOf(a)) {
-						f.Code, f.Severity = "address/endpoint", Error
-						f.Why = "Other sites would seek the tunnel's own end inside a tunnel, and the tunnel swallows itself."
-					}
-					report(f)
-					break
-				}
-			}
-		}
-	}
-}
-
-func familyOf(a netip.Addr) estate.Family {
-	if a.Is4() {
-		return estate.V4
-	}
-	return estate.V6
 }
 
 // underlays reports shared subnets in the address space of a private underlay.

@@ -1,5 +1,5 @@
 // Package check finds what is wrong or risky in an estate and its plan. Each
-// family of findings has a file of its own and a line in All.
+// family of findings has a file of its own, each check a line in Checks.
 package check
 
 import (
@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"wideknot/core/mend"
 	"wideknot/core/outage"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
@@ -28,17 +29,15 @@ func (s Severity) order() int { return slices.Index([]Severity{Error, Warning, N
 
 // A Finding is something wrong or risky.
 type Finding struct {
-	ID       string    `json:"id"`   // code and subjects; stays the same while the finding does
-	Code     string    `json:"code"` // family/name
-	Severity Severity  `json:"severity"`
-	Title    string    `json:"title"`
-	Evidence []string  `json:"evidence,omitempty"`
-	Why      string    `json:"why"`               // why it matters
-	Mend     string    `json:"mend"`              // what to do about it
-	Subjects []Subject `json:"subjects"`          // the first is where it is mended
-	Repairs  []Repair  `json:"repairs,omitempty"` // that can be applied as they are
-
-	ofSubnets bool // made by a check that reads subnets
+	ID       string        `json:"id"`   // code and subjects; stays the same while the finding does
+	Code     string        `json:"code"` // family/name
+	Severity Severity      `json:"severity"`
+	Title    string        `json:"title"`
+	Evidence []string      `json:"evidence,omitempty"`
+	Why      string        `json:"why"`               // why it matters
+	Mend     string        `json:"mend"`              // what to do about it
+	Subjects []Subject     `json:"subjects"`          // the first is where it is mended
+	Repairs  []mend.Repair `json:"repairs,omitempty"` // that can be applied as they are
 }
 
 // A Subject is what a finding is about: a site, or a link, subnet or overlay
@@ -63,26 +62,12 @@ func (s Subject) String() string {
 	return strings.Join(parts, " ")
 }
 
-// A Check adds its findings about one derivation.
-type Check func(in *Input, report func(Finding))
-
 // Input is what checks read.
 type Input struct {
 	Plan   *tunnel.Plan
 	Routes *route.Map
 	used   []netip.Prefix // everything a new subnet must not overlap, once it was asked for
 }
-
-// All are the checks, in the order of the work: those that read subnets, and
-// those for which only sites, links and overlays count.
-var (
-	OfSubnets = []Check{sameSite, collisions, mapped, specialSpace, linkAddresses, underlays, pools, membership, asymmetric, clauses, breakouts}
-	OfTheRest = []Check{
-		poolRoom, carrierSpace, spokesWithoutHub, apart, hubReach,
-		links, equalRanks, sharing, hostNames, limits, throughput, mtus, mixedMTU, ports, forwards, idle, deaf, clocks, keys,
-		proposals, pending,
-	}
-)
 
 // Run returns the findings, errors first, else in the order of the checks.
 func Run(p *tunnel.Plan, m *route.Map) []Finding {
@@ -93,27 +78,15 @@ func Run(p *tunnel.Plan, m *route.Map) []Finding {
 // together; WithLoads adds them.
 func Prompt(p *tunnel.Plan, m *route.Map) []Finding {
 	in := &Input{Plan: p, Routes: m}
-	return sorted(append(in.run(OfSubnets, true), in.run(OfTheRest, false)...))
+	return sorted(in.run())
 }
 
 // WithLoads returns the findings of Prompt with those of loads, by the model of
 // the same derivation.
 func WithLoads(prompt []Finding, p *tunnel.Plan, model *outage.Model) []Finding {
 	in := &Input{Plan: p, Routes: model.Map}
-	overloads := in.run([]Check{func(in *Input, report func(Finding)) { load(in, model, report) }}, true)
-	return sorted(append(slices.Clone(prompt), overloads...))
-}
-
-// Rerun returns the findings of Prompt after an edit for which Plan.Reshare
-// answered: only what reads subnets is asked again.
-func Rerun(before []Finding, p *tunnel.Plan, m *route.Map) []Finding {
-	in := &Input{Plan: p, Routes: m}
-	out := in.run(OfSubnets, true)
-	for _, f := range before {
-		if !f.ofSubnets {
-			out = append(out, f)
-		}
-	}
+	out := slices.Clone(prompt)
+	load(in, model, func(f Finding) { out = append(out, f.named()) })
 	return sorted(out)
 }
 
@@ -122,20 +95,25 @@ func Rerun(before []Finding, p *tunnel.Plan, m *route.Map) []Finding {
 // done is not done there.
 func (f *Finding) Acceptable() bool { return f.Code == noSwitching }
 
-func (in *Input) run(checks []Check, ofSubnets bool) []Finding {
-	var out []Finding
-	for _, check := range checks {
-		check(in, func(f Finding) {
-			f.ID, f.ofSubnets = f.Code, ofSubnets
-			for _, s := range f.Subjects {
-				if f.Code != noSwitching { // one for the estate, whoever it is about
-					f.ID += " " + s.String()
-				}
-			}
-			out = append(out, f)
-		})
+// run runs all checks but those of loads.
+func (in *Input) run() (out []Finding) {
+	for _, c := range Checks {
+		if c.Run != nil {
+			c.Run(in, func(f Finding) { out = append(out, f.named()) })
+		}
 	}
 	return out
+}
+
+// named gives a finding its ID, by its code and what it is about.
+func (f Finding) named() Finding {
+	f.ID = f.Code
+	for _, s := range f.Subjects {
+		if f.Code != noSwitching { // one for the estate, whoever it is about
+			f.ID += " " + s.String()
+		}
+	}
+	return f
 }
 
 func sorted(findings []Finding) []Finding {
@@ -150,15 +128,4 @@ func Count(findings []Finding) map[Severity]int {
 		n[f.Severity]++
 	}
 	return n
-}
-
-// Stage names the stage of the work in which a finding is mended.
-func (f *Finding) Stage() string {
-	switch family, _, _ := strings.Cut(f.Code, "/"); family {
-	case "address", "pool":
-		return "addresses"
-	case "shape", "pending", "path", "policy", "breakout", "crypto":
-		return "shape"
-	}
-	return "survey"
 }

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"flag"
 	"fmt"
 	"os"
 	"slices"
@@ -8,8 +9,10 @@ import (
 	"testing"
 
 	"wideknot/core/estate"
+	"wideknot/core/mend"
 	"wideknot/core/outage"
 	"wideknot/core/route"
+	"wideknot/core/sample"
 	"wideknot/core/tunnel"
 	"wideknot/examples"
 )
@@ -81,6 +84,7 @@ func TestSharedLoadIsNoFinding(t *testing.T) {
 }
 
 func TestFindings(t *testing.T) {
+	tried := map[string]bool{"path/asymmetric": true} // which has a test of its own, below
 	for _, c := range []struct {
 		code     string
 		severity Severity
@@ -141,9 +145,13 @@ func TestFindings(t *testing.T) {
 		{"breakout/family", Error, policy, "breakout: {hubs: [hub], sites: [spoke]}}", "hub has no way to the internet for IPv6, which spoke should reach"},
 		{"gateway/no-lan-address", Error, "name: Spoke\n    region: north\n    gateway: {switches: true}\n", "name: Spoke\n    region: north\n    gateway: {switches: true, placement: one-armed, lan_address: 'fd00::2'}\n", "the gateway of spoke has no IPv4 address on its LAN, but shares 10.16.1.0/24"},
 		{"breakout/no-hub", Error, "hubs: [hub], spokes: [{site: spoke}, {site: other}]}", "hubs: [hub, other], spokes: [{site: spoke, hubs: [hub]}], breakout: {hubs: [other], sites: [spoke]}}", "has no tunnel to other"},
+		{"pending/probe-profile", Warning, policy, "probe: {interval_ms: 500}}", "probe"},
+		{"load/link", Warning, "- {key: a, reach: static, addresses: [203.0.113.1]}", "- {key: a, reach: static, addresses: [203.0.113.1], down_mbps: 1}", "a of hub has"},
+		{"load/gateway", Warning, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, throughput_mbps: 1}\n", "gateway of hub"},
 		{"key/missing", Note, "    other: HIgo9xNzJMWLKASShiTqIybxZ0U3wGLiUeJ1PKf8ykw=\n", "", "1 gateways have no key yet"},
 		{"key/reused", Error, "HIgo9xNzJMWLKASShiTqIybxZ0U3wGLiUeJ1PKf8ykw=", "bNXfpnSrj8jyPlpoEjVmkuDDm0GbOKdGfPRvqeRmYnc=", "spoke and other use the same public key"},
 	} {
+		tried[c.code] = true
 		if c.old == policy {
 			c.old, c.new = "{site: other}]}", "{site: other}], "+c.new
 		}
@@ -159,7 +167,7 @@ func TestFindings(t *testing.T) {
 				"- {key: a, reach: nat}\n      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.1.0/24", "- {key: a, reach: nat, device: lan0}\n    subnets: [{prefix: 10.16.1.0/24").Replace(text)
 		case "breakout/family":
 			text = strings.NewReplacer("addresses: [203.0.113.1]", "addresses: [203.0.113.1], device: wan0", "[{prefix: 10.16.1.0/24, share: [ops]}]", "[{prefix: 10.16.1.0/24, share: [ops]}, {prefix: 'fd00:1::/64', share: [ops]}]").Replace(text)
-		case "gateway/throughput":
+		case "gateway/throughput", "load/link", "load/gateway":
 			text = strings.NewReplacer("name: Spoke\n", "name: Spoke\n    demand_mbps: 4\n", "name: Other\n", "name: Other\n    demand_mbps: 5\n").Replace(text)
 		}
 		if c.code == "shape/no-hub" {
@@ -180,7 +188,46 @@ func TestFindings(t *testing.T) {
 			t.Errorf("%s: incomplete: %+v", c.code, f)
 		}
 	}
+	for _, check := range Checks {
+		for _, code := range check.Codes {
+			if !tried[code.Name] {
+				t.Errorf("%s has no case", code.Name)
+			}
+		}
+	}
 }
+
+// What is found is listed, with the severity it can have at worst and by a check
+// that lists it; the list is in docs, too.
+func TestTheListIsWhatIsFound(t *testing.T) {
+	for seed := range uint64(150) {
+		e := sample.Mixed(seed)
+		p := tunnel.Derive(e)
+		for _, f := range Run(p, route.Build(p)) {
+			if code, listed := byName()[f.Code]; !listed || f.Severity.order() < code.Severity.order() || f.Stage() == "" {
+				t.Errorf("seed %d: %s, a %s, is listed as %+v", seed, f.Code, f.Severity, code)
+			}
+		}
+	}
+	var text strings.Builder
+	text.WriteString("# What is checked\n\nWritten from the list in `core/check`; a severity is the worst that a finding can have.\n\n| code | severity | mended in | |\n|---|---|---|---|\n")
+	for _, check := range Checks {
+		for _, code := range check.Codes {
+			fmt.Fprintf(&text, "| `%s` | %s | %s | %s |\n", code.Name, code.Severity, code.Stage, code.Doc)
+		}
+	}
+	const path = "../../docs/findings.md"
+	if *update {
+		if err := os.WriteFile(path, []byte(text.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if had, err := os.ReadFile(path); err != nil || string(had) != text.String() {
+		t.Errorf("%s is out of date (%v); go test -update writes it", path, err)
+	}
+}
+
+var update = flag.Bool("update", false, "write the list of findings in docs anew")
 
 // policy marks the cases that add something to the overlay.
 const policy = "+"
@@ -231,7 +278,7 @@ func TestRepairsRepair(t *testing.T) {
 		for _, f := range before {
 			for _, r := range f.Repairs {
 				repairs++
-				repaired, err := Apply(e, r)
+				repaired, err := mend.Apply(e, r)
 				if err != nil {
 					t.Errorf("%s: %s: %v", name, r.Label, err)
 					continue
@@ -251,7 +298,7 @@ func TestRepairsRepair(t *testing.T) {
 		if repairs == 0 {
 			t.Errorf("%s: no repair offered", name)
 		}
-		if _, err := Apply(e, Repair{Action: Renumber, Site: "gone"}); err == nil {
+		if _, err := mend.Apply(e, mend.Repair{Action: mend.Renumber, Site: "gone"}); err == nil {
 			t.Error("a repair at a site that is not there was carried out")
 		}
 	}

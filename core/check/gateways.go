@@ -18,49 +18,6 @@ func members(p *tunnel.Plan, visit func(i int, site *estate.Site)) {
 	}
 }
 
-// links reports sites that hang on one circuit, openly or by a common fate.
-func links(in *Input, report func(Finding)) {
-	members(in.Plan, func(i int, site *estate.Site) {
-		carrying := slices.DeleteFunc(slices.Clone(site.Links), func(l estate.Link) bool { return l.NoTunnels })
-		if len(carrying) == 1 {
-			report(Finding{
-				Code: "link/single", Severity: Warning,
-				Title:    fmt.Sprintf("%s has a single WAN link", site.Key),
-				Why:      "When it fails, the site is cut off.",
-				Mend:     "Add a second link, from another provider on another path.",
-				Subjects: []Subject{{Site: site.Key, Link: carrying[0].Key}},
-			})
-		}
-		if len(carrying) < 2 {
-			return
-		}
-		slices.SortStableFunc(carrying, func(a, b estate.Link) int { return a.RankOf() - b.RankOf() })
-		for _, group := range carrying[0].SharedFate {
-			all := true
-			for _, l := range carrying[1:] {
-				all = all && slices.Contains(l.SharedFate, group)
-			}
-			if all {
-				report(Finding{
-					Code: "link/shared-fate", Severity: Warning,
-					Title:    fmt.Sprintf("all %d links of %s share %s", len(carrying), site.Key, group),
-					Why:      "Primary and backup fail together.",
-					Mend:     "Move one link to another path, or plan for losing the site.",
-					Subjects: []Subject{{Site: site.Key}},
-				})
-			} else if slices.Contains(carrying[1].SharedFate, group) {
-				report(Finding{
-					Code: "link/first-backup", Severity: Note,
-					Title:    fmt.Sprintf("the first two links of %s share %s", site.Key, group),
-					Why:      "When it fails, the second choice is gone with the first, and only the later ones are left.",
-					Mend:     "Rank a link that does not share it second.",
-					Subjects: []Subject{{Site: site.Key, Link: carrying[1].Key}},
-				})
-			}
-		}
-	})
-}
-
 // limits reports gateways with more tunnels than they can end.
 func limits(in *Input, report func(Finding)) {
 	members(in.Plan, func(i int, site *estate.Site) {
@@ -79,34 +36,6 @@ func limits(in *Input, report func(Finding)) {
 			f.Severity, f.Why = Warning, "There is hardly room for another site."
 		}
 		report(f)
-	})
-}
-
-// mtus reports tunnels too narrow for IPv6.
-func mtus(in *Input, report func(Finding)) {
-	p := in.Plan
-	members(p, func(i int, site *estate.Site) {
-		for _, e := range p.Ends(i) {
-			o, _, t := p.At(e)
-			if e.AtA && t.Wanted < tunnel.MinMTU6 {
-				local, remote := p.Sides(e)
-				narrow := local
-				if p.Link(remote).MTUOf() < p.Link(local).MTUOf() {
-					narrow = remote
-				}
-				why := "Many paths and hosts assume at least 1280 bytes."
-				if o.Needs6 {
-					why = "IPv6 runs inside and needs 1280 bytes (RFC 8200); the tunnel's packets will be fragmented outside."
-				}
-				report(Finding{
-					Code: "mtu/small", Severity: Warning,
-					Title:    fmt.Sprintf("tunnel %s of %s has room for %d bytes", p.Ident(t), o.Spec.Key, t.Wanted),
-					Why:      why,
-					Mend:     "Check the MTU of the narrower link; a typical one is 1500, PPPoE 1492.",
-					Subjects: []Subject{{Site: p.Site(narrow.Site).Key, Link: p.Link(narrow).Key}, {Overlay: o.Spec.Key}},
-				})
-			}
-		}
 	})
 }
 
@@ -145,45 +74,6 @@ func ports(in *Input, report func(Finding)) {
 			})
 		}
 	})
-}
-
-// keys reports gateways without a key and keys used by two.
-func keys(in *Input, report func(Finding)) {
-	p := in.Plan
-	holders := map[string][]string{}
-	var missing []Subject
-	var order []string
-	members(p, func(i int, site *estate.Site) {
-		key := p.PublicKey(i)
-		if key == "" {
-			missing = append(missing, Subject{Site: site.Key})
-			return
-		}
-		if holders[key] == nil {
-			order = append(order, key)
-		}
-		holders[key] = append(holders[key], site.Key)
-	})
-	if len(missing) > 0 {
-		report(Finding{
-			Code: "key/missing", Severity: Note,
-			Title:    fmt.Sprintf("%d gateways have no key yet", len(missing)),
-			Why:      "Keys are made when the estate is loaded into the server or rendered.",
-			Mend:     "Nothing to do, unless a gateway makes its own key: then enter its public key.",
-			Subjects: missing,
-		})
-	}
-	for _, key := range order {
-		if len(holders[key]) > 1 {
-			report(Finding{
-				Code: "key/reused", Severity: Error,
-				Title:    fmt.Sprintf("%s use the same public key", strings.Join(holders[key], " and ")),
-				Why:      "Whoever holds the private key of one site can pose as the other, and a hub cannot tell them apart.",
-				Mend:     "Give each gateway a key of its own.",
-				Subjects: []Subject{{Site: holders[key][0]}, {Site: holders[key][1]}},
-			})
-		}
-	}
 }
 
 // pending names settings that some gateways' configurations do not carry out
@@ -282,6 +172,69 @@ func deaf(in *Input, report func(Finding)) {
 				Mend:     "Enter the gateway's " + name + " address on the LAN, and its router's.",
 				Subjects: []Subject{{Site: site.Key}},
 			})
+		}
+	})
+}
+
+// throughput reports hubs whose gateway is narrower than the demand of the
+// sites that use them first.
+func throughput(in *Input, report func(Finding)) {
+	p := in.Plan
+	load := map[int]float64{}
+	for i := range p.Overlays {
+		o := &p.Overlays[i]
+		for j := range o.Adjacencies {
+			if a := &o.Adjacencies[j]; a.Kind == tunnel.ToHub && a.Position == 1 {
+				load[a.B] += p.Site(a.A).DemandMbps
+			}
+		}
+	}
+	members(p, func(i int, site *estate.Site) {
+		if most := site.Gateway.ThroughputMbps; most > 0 && load[i] > most {
+			report(Finding{
+				Code: "gateway/throughput", Severity: Warning,
+				Title:    fmt.Sprintf("the sites that use %s first ask for %.0f Mbit/s; its gateway can do %.0f", site.Key, load[i], most),
+				Why:      "At busy times packets are dropped, of every site alike.",
+				Mend:     "Let some spokes use another hub first, or take a faster gateway.",
+				Subjects: []Subject{{Site: site.Key}},
+			})
+		}
+	})
+}
+
+// forwards reports tunnels whose port the router in front of a link does not
+// forward. Where the other end cannot be called either, nobody can open them.
+func forwards(in *Input, report func(Finding)) {
+	p := in.Plan
+	members(p, func(i int, site *estate.Site) {
+		missing, mute := map[string][]string{}, map[string]int{}
+		for _, e := range p.Ends(i) {
+			local, _ := p.Sides(e)
+			_, _, t := p.At(e)
+			if l := p.Link(local); !l.HasForward(local.UDP) {
+				missing[l.Key] = append(missing[l.Key], fmt.Sprint(local.UDP))
+				if t.Mute {
+					mute[l.Key]++
+				}
+			}
+		}
+		for j := range site.Links {
+			l := &site.Links[j]
+			if len(missing[l.Key]) == 0 {
+				continue
+			}
+			f := Finding{
+				Code: "gateway/not-forwarded", Severity: Warning,
+				Title:    fmt.Sprintf("%d tunnels of %s/%s listen on ports that are not forwarded to it", len(missing[l.Key]), site.Key, l.Key),
+				Evidence: []string{"missing: " + strings.Join(missing[l.Key], " "), "forwarded: " + strings.Join(l.Forwards, " ")},
+				Why:      "The other end would call in vain, so it is not told the endpoint: only this end can open the tunnels.",
+				Mend:     "Have the ports forwarded, and enter them at the link.",
+				Subjects: []Subject{{Site: site.Key, Link: l.Key}},
+			}
+			if n := mute[l.Key]; n > 0 {
+				f.Severity, f.Why = Error, fmt.Sprintf("Nobody can open %d of them: the other end cannot be called either. They count as dead everywhere here.", n)
+			}
+			report(f)
 		}
 	})
 }

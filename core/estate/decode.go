@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"go.yaml.in/yaml/v3"
+
 	"wideknot/core/addr"
 )
 

@@ -320,23 +320,6 @@ func headsOf(form sheetForm, record []string) []string {
 	return heads
 }
 
-// Clone returns a deep copy of everything an edit may change. Allocations are
-// shared; they are replaced as a whole.
-func (e *Estate) Clone() *Estate {
-	c := *e
-	c.About.Regions = slices.Clone(e.About.Regions)
-	c.About.Underlays = slices.Clone(e.About.Underlays)
-	c.About.Reserved = slices.Clone(e.About.Reserved)
-	c.Sites = make([]Site, len(e.Sites))
-	for i := range e.Sites {
-		c.Sites[i] = e.Sites[i]
-		c.Sites[i].Links = slices.Clone(e.Sites[i].Links)
-		c.Sites[i].Subnets = slices.Clone(e.Sites[i].Subnets)
-	}
-	c.Overlays = slices.Clone(e.Overlays)
-	return &c
-}
-
 // WriteSheets returns the three sheets of an estate as RFC 4180 CSV.
 func WriteSheets(e *Estate) Sheets {
 	write := func(form sheetForm, rows func(put func(from any))) string {

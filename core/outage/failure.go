@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
 )

@@ -121,21 +121,6 @@ func localOf(p *tunnel.Plan, site int) (out []holding) {
 	return out
 }
 
-// Reshare prepares the paths of a plan that Plan.Reshare made for the same
-// site: costs and chains stay, only who holds which prefix is looked up anew.
-func (m *Map) Reshare(p *tunnel.Plan, site int) *Map {
-	out := &Map{Plan: p, graphs: make([]*graph, len(m.graphs)), shared: slices.Clone(m.shared), local: m.local.moved(site, localOf(p, site))}
-	for i, g := range m.graphs {
-		fresh := *g
-		fresh.overlay = &p.Overlays[i]
-		out.graphs[i] = &fresh
-		if fresh.overlay.Has(site) {
-			out.shared[i] = m.shared[i].moved(site, sharedOf(p, fresh.overlay, site))
-		}
-	}
-	return out
-}
-
 // Narrow returns the same map as if nothing but the given prefixes were
 // shared, to ask what became of those few.
 func (m *Map) Narrow(prefixes map[netip.Prefix]bool) *Map {

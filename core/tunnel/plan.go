@@ -6,9 +6,8 @@ package tunnel
 import (
 	"cmp"
 	"net/netip"
-	"strconv"
-	"strings"
 
+	"wideknot/core/addr"
 	"wideknot/core/estate"
 )
 
@@ -239,6 +238,27 @@ func (p *Plan) shape(spec *estate.Overlay, links [][]usable) Overlay {
 	return o
 }
 
+// share collects what the members share and which families run inside.
+func (o *Overlay) share(p *Plan) {
+	all := make([]netip.Prefix, 0, len(o.Members))
+	for _, m := range o.Members {
+		subnets := p.Site(m).Subnets
+		for i := range subnets {
+			if subnets[i].SharedInto(o.Spec.Key) {
+				all = append(all, subnets[i].Taking())
+			}
+		}
+	}
+	o.Shared = addr.Aggregate(all)
+	o.Needs4, o.Needs6 = false, false
+	for _, list := range [][]netip.Prefix{o.Spec.Transit, o.Shared} {
+		for _, prefix := range list {
+			o.Needs4 = o.Needs4 || prefix.Addr().Is4()
+			o.Needs6 = o.Needs6 || prefix.Addr().Is6()
+		}
+	}
+}
+
 // hear settles who can open a tunnel, now that ports are given: an end is called
 // in vain at a port that the router before it does not forward.
 func (p *Plan) hear() {
@@ -312,18 +332,4 @@ func (p *Plan) Link(port *Port) *estate.Link { return &p.Site(port.Site).Links[p
 // Ident names a tunnel for allocation records and URLs.
 func (p *Plan) Ident(t *Tunnel) string {
 	return estate.TunnelIdent(p.Site(t.A.Site).Key, p.Link(&t.A).Key, p.Site(t.B.Site).Key, p.Link(&t.B).Key)
-}
-
-// MaxInterface is the longest interface name Linux takes, in bytes.
-const MaxInterface = 15
-
-// interfaceName makes the name of a tunnel's interface: the remote site's key,
-// cut to fit, and the slot, which alone makes it unique at the site and never
-// changes.
-func interfaceName(remote string, slot int) string {
-	var room [2 * MaxInterface]byte
-	number := strconv.AppendInt(room[:0], int64(slot), 10)
-	key := cmp.Or(strings.Trim(remote[:min(len(remote), MaxInterface-1-len(number))], "-"), "t")
-	name := append(room[MaxInterface:MaxInterface], key...)
-	return string(append(append(name, '-'), number...))
 }

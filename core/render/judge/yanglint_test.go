@@ -17,7 +17,7 @@ import (
 
 // modules are the folders of the standard models, from Debian's libyuma-base,
 // and of our own.
-var modules = []string{"/usr/share/yuma/nmda-modules/ietf", "/usr/share/yuma/modules/ietf", "../../../internal/yang"}
+var modules = []string{"/usr/share/yuma/nmda-modules/ietf", "/usr/share/yuma/modules/ietf", "../../../internal/line/yang"}
 
 func yanglint(t *testing.T, data []byte, models ...string) {
 	t.Helper()
@@ -43,7 +43,7 @@ func lint(t *testing.T, data []byte, models ...string) (said string, accepted bo
 	for _, m := range models {
 		found, err := filepath.Glob("/usr/share/yuma/*modules/ietf/" + m + "@*.yang")
 		if m == "wideknot-tunnel" {
-			found, err = []string{"../../../internal/yang/wideknot-tunnel.yang"}, nil
+			found, err = []string{"../../../internal/line/yang/wideknot-tunnel.yang"}, nil
 		}
 		if err != nil || len(found) == 0 {
 			t.Fatalf("no module %s: %v", m, err)

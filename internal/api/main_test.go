@@ -1,9 +1,0 @@
-package api
-
-import (
-	"testing"
-
-	"wideknot/internal/store"
-)
-
-func TestMain(m *testing.M) { store.TestMain(m) }

@@ -1,0 +1,70 @@
+// Package internal_test guards which package may know which.
+package internal_test
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// may lists, for each package outside the core, which others it may import. None
+// imports what imports it, and the core imports none of them (see core/imports_test.go).
+var may = map[string][]string{
+	"internal/line/yang":       {},
+	"internal/server/store":    {},
+	"internal/server/identity": {"internal/server/store"},
+	"internal/server/desk":     {"core", "internal/server/identity", "internal/server/store"},
+	"internal/server/api":      {"core", "internal/server/desk", "internal/server/identity", "internal/server/store"},
+	"cmd/wideknot":             {"core", "examples", "internal/server/api", "internal/server/desk", "internal/server/identity", "internal/server/store"},
+	"examples":                 {"core"},
+	"lab":                      {"core"},
+	"e2e":                      {"core", "e2e"},
+}
+
+func TestArrows(t *testing.T) {
+	err := filepath.WalkDir("..", func(file string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if entry.IsDir() && slices.Contains([]string{"node_modules", "core", ".git", "var"}, entry.Name()) {
+			return filepath.SkipDir
+		}
+		if entry.IsDir() || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
+			return nil
+		}
+		folder, err := filepath.Rel("..", filepath.Dir(file))
+		if err != nil {
+			return err
+		}
+		home := path.Clean(filepath.ToSlash(folder))
+		if strings.HasPrefix(home, "e2e/") {
+			home = "e2e"
+		}
+		allowed, known := may[home]
+		if !known {
+			t.Errorf("%s has no line here: say what it may import", home)
+			return nil
+		}
+		parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		for _, spec := range parsed.Imports {
+			name, _ := strconv.Unquote(spec.Path.Value)
+			own, isOwn := strings.CutPrefix(name, "wideknot/")
+			if isOwn && !slices.ContainsFunc(allowed, func(a string) bool { return own == a || strings.HasPrefix(own, a+"/") && (a == "core" || a == "e2e") }) {
+				t.Errorf("%s imports %s", file, name)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}

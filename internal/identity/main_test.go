@@ -1,9 +1,0 @@
-package identity
-
-import (
-	"testing"
-
-	"wideknot/internal/store"
-)
-
-func TestMain(m *testing.M) { store.TestMain(m) }

@@ -1,0 +1,183 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wideknot/core/diff"
+	"wideknot/core/estate"
+	"wideknot/core/find"
+	"wideknot/core/mend"
+	"wideknot/core/route"
+	"wideknot/internal/server/desk"
+)
+
+// Followed is the way of a packet and of its answer.
+type Followed struct {
+	Arrives   bool             `json:"arrives" doc:"the packet and its answer"`
+	Symmetric bool             `json:"symmetric" doc:"the answer takes the same tunnels"`
+	MTU       int              `json:"mtu" doc:"least on the way, bytes; 0 without tunnel"`
+	Forward   route.WalkSheet  `json:"forward"`
+	Return    *route.WalkSheet `json:"return,omitempty"`
+	Overlays  []RuleTexts      `json:"rules" doc:"the policies on the way"`
+}
+
+// RuleTexts is an overlay's policy in words, as far as a walk met it.
+type RuleTexts struct {
+	Overlay string   `json:"overlay"`
+	Rules   []string `json:"rules"`
+	Default string   `json:"default"`
+}
+
+func followedOf(v *desk.View, t route.Trace) Followed {
+	out := Followed{
+		Arrives: t.Return != nil && t.Arrives(), Symmetric: t.Symmetric, MTU: t.MTU,
+		Forward: *v.Routes.Sheet(&t.Forward), Return: v.Routes.Sheet(t.Return), Overlays: []RuleTexts{},
+	}
+	for i := range v.Plan.Overlays {
+		o := &v.Plan.Overlays[i]
+		spec := o.Spec
+		met := slices.ContainsFunc(t.Forward.Steps, func(s route.Step) bool { return s.Overlay == spec.Key }) ||
+			len(t.Forward.Steps) == 0 && t.Forward.End == route.Denied && o.Has(t.Forward.FromSite)
+		if spec.Policy == nil || !met {
+			continue
+		}
+		texts := RuleTexts{Overlay: spec.Key, Default: string(spec.Policy.Default), Rules: []string{}}
+		for _, r := range spec.Policy.Rules {
+			texts.Rules = append(texts.Rules, ruleText(r))
+		}
+		out.Overlays = append(out.Overlays, texts)
+	}
+	return out
+}
+
+func ruleText(r estate.Rule) string {
+	side := func(s estate.Party) string {
+		var parts []string
+		if s.Zone != "" {
+			parts = append(parts, "zone "+s.Zone)
+		}
+		if s.Site != "" {
+			parts = append(parts, "site "+s.Site)
+		}
+		if s.Prefix.IsValid() {
+			parts = append(parts, s.Prefix.String())
+		}
+		if len(parts) == 0 {
+			return "anywhere"
+		}
+		return strings.Join(parts, " ")
+	}
+	text := fmt.Sprintf("%s from %s to %s", r.Action, side(r.From), side(r.To))
+	if r.Protocol != "" && r.Protocol != "any" {
+		text += ", " + r.Protocol
+	}
+	if len(r.Ports) > 0 {
+		text += fmt.Sprint(" ", r.Ports)
+	}
+	return text
+}
+
+// TwoPlans is what a site's routes were in the release a draft is based on, and
+// are in the draft.
+type TwoPlans struct {
+	Base  string           `json:"base" doc:"the release compared with, as a place"`
+	Lines []diff.RouteLine `json:"lines" doc:"one line a prefix that either has"`
+	Moved int              `json:"moved"`
+}
+
+func (s *Server) follow(a huma.API) {
+	d := s.Desk
+	huma.Register(a, operation("follow", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/follow", "Follow a packet and its answer"),
+		func(ctx context.Context, in *struct {
+			InDraft
+			From     netip.Addr `query:"from" required:"true"`
+			To       netip.Addr `query:"to" required:"true"`
+			Protocol string     `query:"protocol" enum:",tcp,udp,icmp"`
+			Port     int        `query:"port" minimum:"0" maximum:"65535"`
+		}) (*answer[Followed], error) {
+			packet := route.Packet{From: in.From, To: in.To, Protocol: in.Protocol, Port: in.Port}
+			if err := packet.Check(); err != nil {
+				return nil, huma.Error422UnprocessableEntity(err.Error())
+			}
+			v, err := d.View(ctx, in.place())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			return tagged(v, followedOf(v, v.Routes.Follow(packet))), nil
+		})
+	huma.Register(a, operation("find", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/find", "Find things by name, address or two addresses"),
+		func(ctx context.Context, in *struct {
+			InDraft
+			Query string `query:"q" maxLength:"200"`
+		}) (*answer[[]find.Hit], error) {
+			v, err := d.View(ctx, in.place())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			return tagged(v, find.In(v.Routes, v.Findings(), in.Query, 40)), nil
+		})
+	huma.Register(a, operation("get-before-after", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sites/{site}/before-after", "Compare a site's routes with those of the release the draft is based on"),
+		func(ctx context.Context, in *InSite) (*answer[TwoPlans], error) {
+			v, err := d.View(ctx, in.place())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			was, err := d.View(ctx, desk.Place{Estate: in.Estate, Draft: fmt.Sprintf("release-%d", v.Base)})
+			if err != nil {
+				return nil, refusal(err)
+			}
+			if v.Plan.SiteIndex(in.Site) < 0 && was.Plan.SiteIndex(in.Site) < 0 {
+				return nil, huma.Error404NotFound(fmt.Sprintf("there is no site %q", in.Site))
+			}
+			lines, moved := diff.Routes(was.Routes, v.Routes, in.Site)
+			return tagged(v, TwoPlans{was.Draft, lines, moved}), nil
+		})
+	type patterned struct {
+		Site    estate.Site `json:"site"`
+		Missing []string    `json:"missing" doc:"subnets of the pattern for which the region has no room"`
+	}
+	huma.Register(a, operation("get-pattern", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sites/{site}/pattern", "Propose a new site after the pattern of another"),
+		func(ctx context.Context, in *struct {
+			InSite
+			Key  string `query:"key" maxLength:"40"`
+			Name string `query:"name" maxLength:"120"`
+		}) (*answer[patterned], error) {
+			v, err := d.View(ctx, in.place())
+			if err != nil {
+				return nil, refusal(err)
+			}
+			site, missing, err := mend.Like(v.Estate, in.Site, in.Key, in.Name)
+			if err != nil {
+				return nil, huma.Error404NotFound(err.Error())
+			}
+			if missing == nil {
+				missing = []string{}
+			}
+			return tagged(v, patterned{site, missing}), nil
+		})
+	const likePath = "/api/estates/{estate}/drafts/{draft}/sites/{site}/like/{pattern}"
+	huma.Register(a, saveOf("add-like", likePath, "Add a site after the pattern of another, to its overlays too"),
+		func(ctx context.Context, in *struct {
+			Editing
+			Site    string `path:"site" maxLength:"40"`
+			Pattern string `path:"pattern" maxLength:"40"`
+			RawBody []byte `contentType:"application/json"`
+		}) (*answer[EstateHead], error) {
+			var site estate.Site
+			if problems := estate.ReadPart(in.RawBody, &site); len(problems) > 0 {
+				return nil, refusal(estate.Problems(problems))
+			}
+			if site.Key != in.Site {
+				return nil, refusal(estate.Problems{{Path: "key", Message: "the key in the address and that of the site differ"}})
+			}
+			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) { return d.AddLike(ctx, o, in.Pattern, site) })
+		})
+	describeBody[estate.Site](a, likePath, "Site")
+}

@@ -1,0 +1,516 @@
+package desk
+
+import (
+	"bytes"
+	"context"
+	"crypto/ecdh"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"reflect"
+	"time"
+	"unicode/utf8"
+
+	"wideknot/core/diff"
+	"wideknot/core/estate"
+	"wideknot/internal/server/identity"
+	"wideknot/internal/server/store"
+)
+
+// A change is one part before and after an edit; nil stands for absence. An
+// edit is a list of changes, so that undoing is swapping each one round.
+type change struct {
+	Kind   store.Kind      `json:"kind"`
+	Key    string          `json:"key,omitempty"`
+	Place  int64           `json:"place"`
+	Before json.RawMessage `json:"before,omitempty"`
+	After  json.RawMessage `json:"after,omitempty"`
+}
+
+// An Order is what every edit is asked with.
+type Order struct {
+	Place
+	Request string // idempotency key; the same one again edits nothing
+	Digest  []byte // SHA-256 of what is asked for under that key; nil when unknown
+	Part    string // PartID of what IfMatch speaks of; empty for the whole draft
+	IfMatch uint64 // revision the edit is based on; 0 for any
+}
+
+// At is the order of an edit at a place, on whatever it is now.
+func At(estate, draft string) Order { return Order{Place: Place{estate, draft}} }
+
+// An opening is a draft locked for one step.
+type opening struct {
+	tx     *store.Tx
+	estate store.Estate
+	row    store.Draft
+	view   *View
+}
+
+// step opens a draft for one step in one transaction. Those of this process
+// wait their turn outside, so that they hold no connection meanwhile.
+func (d *Desk) step(ctx context.Context, o Order, do func(*opening) (*View, error)) (*View, error) {
+	draft, err := d.draftOf(ctx, o.Place)
+	if err != nil {
+		return nil, err
+	}
+	defer d.queues.enter(draft)()
+	leave, err := d.Turn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer leave()
+	var view *View
+	err = d.store.InTransaction(ctx, func(tx *store.Tx) error {
+		e, err := tx.Estate(o.Estate, false)
+		if err != nil {
+			return fmt.Errorf("estate %q: %w", o.Estate, err)
+		}
+		row, err := tx.Draft(e.ID, o.Draft, true, false)
+		if err != nil {
+			return fmt.Errorf("draft %q: %w", o.Draft, err)
+		}
+		if row.DiscardedAt != nil {
+			return ErrShelved
+		}
+		if view, err = d.viewOfDraft(tx, e, row); err != nil {
+			return err
+		}
+		if o.Request != "" {
+			if edit, err := tx.EditOfRequest(row.ID, o.Request); err == nil {
+				return o.same(edit.Digest) // done before
+			} else if !errors.Is(err, ErrNotFound) {
+				return err
+			}
+		}
+		if err := o.fits(tx, view); err != nil {
+			return err
+		}
+		view, err = do(&opening{tx, e, row, view})
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	if view.Plan == nil {
+		view.derive()
+	}
+	d.memory.keep(view)
+	d.poke(view.draftID)
+	return view, nil
+}
+
+// Turn waits until few enough others derive, and returns how to end it: reading
+// stays quick however many edit.
+func (d *Desk) Turn(ctx context.Context) (leave func(), err error) {
+	select {
+	case d.turns <- struct{}{}:
+		return func() { <-d.turns }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// draftOf returns the ID of a draft that can be edited.
+func (d *Desk) draftOf(ctx context.Context, at Place) (uint64, error) {
+	var id uint64
+	err := d.store.Snapshot(ctx, func(tx *store.Tx) error {
+		e, err := tx.Estate(at.Estate, false)
+		if err != nil {
+			return fmt.Errorf("estate %q: %w", at.Estate, err)
+		}
+		if _, fixed := at.release(e.Release); fixed {
+			return ErrFixed
+		}
+		row, err := tx.Draft(e.ID, at.Draft, false, false)
+		if err != nil {
+			return fmt.Errorf("draft %q: %w", at.Draft, err)
+		}
+		id = row.ID
+		return nil
+	})
+	return id, err
+}
+
+// ErrReused is returned for an idempotency key that came with another request
+// before.
+var ErrReused = errors.New("this Idempotency-Key was used for another request before; nothing was done. Use a new one")
+
+// same compares what a request asks for with what came under its key before.
+func (o Order) same(digest []byte) error {
+	if len(digest) > 0 && len(o.Digest) > 0 && !bytes.Equal(digest, o.Digest) {
+		return ErrReused
+	}
+	return nil
+}
+
+// fits compares what the order is based on with what is there.
+func (o Order) fits(tx *store.Tx, v *View) error {
+	now := v.Revision
+	if o.Part != "" {
+		now = v.Revisions[o.Part]
+	}
+	if o.IfMatch == 0 || now == o.IfMatch {
+		return nil
+	}
+	stale := &Stale{What: o.Part, Now: now}
+	if o.Part == "" {
+		stale.What = "the draft"
+	}
+	rows, err := tx.StepsAfter(v.draftID, o.IfMatch, 100)
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		changes, step, err := stepOf(row)
+		if err != nil {
+			return err
+		}
+		touched := o.Part == ""
+		for _, c := range changes {
+			if PartID(c.Kind, c.Key) == o.Part {
+				touched = true
+				stale.Changes = append(stale.Changes, c.inWords()...)
+			}
+		}
+		if touched {
+			stale.Steps = append(stale.Steps, step)
+		}
+	}
+	return stale
+}
+
+func stepOf(row store.Edit) ([]change, Step, error) {
+	var changes []change
+	if err := json.Unmarshal([]byte(row.Changes), &changes); err != nil {
+		return nil, Step{}, fmt.Errorf("reading step %d: %w", row.Number, err)
+	}
+	step := Step{Revision: row.Number, Kind: row.Kind, At: row.At, Author: row.Author, Label: row.Label, Parts: []string{}}
+	for _, c := range changes {
+		step.Parts = append(step.Parts, PartID(c.Kind, c.Key))
+	}
+	return changes, step, nil
+}
+
+// inWords says what became of the part.
+func (c change) inWords() []string {
+	switch {
+	case c.Before == nil:
+		return []string{"added"}
+	case c.After == nil:
+		return []string{"deleted"}
+	}
+	before, after := &estate.Estate{}, &estate.Estate{}
+	if addPart(before, c.Kind, c.Before) != nil || addPart(after, c.Kind, c.After) != nil {
+		return []string{"changed"}
+	}
+	return diff.Words(before, after)
+}
+
+// edit changes a draft: it lets change make the new estate, stores what differs
+// with its history, and gives out what the new design needs.
+func (d *Desk) edit(ctx context.Context, o Order, label string, change func(e *estate.Estate) (*estate.Estate, error)) (*View, error) {
+	return d.step(ctx, o, func(at *opening) (*View, error) {
+		next, err := change(at.view.Estate)
+		if err != nil {
+			return nil, err
+		}
+		return d.take(ctx, at, o, label, next, at.row.Base)
+	})
+}
+
+// take makes an estate the draft's state, by an edit that can be undone.
+func (d *Desk) take(ctx context.Context, at *opening, o Order, label string, next *estate.Estate, base uint64) (*View, error) {
+	if problems := estate.Validate(next); len(problems) > 0 {
+		return nil, estate.Problems(problems)
+	}
+	changes, err := compare(at.view.Estate, next, at.view.places)
+	if err != nil {
+		return nil, err
+	}
+	if len(changes) == 0 && base == at.row.Base && at.view.Estate.Allocations.Equal(next.Allocations) {
+		return at.view, nil
+	}
+	edit := &store.Edit{Kind: store.Edited, Label: shorten(label, 255), FormerBase: at.row.Base, Base: base}
+	if o.Request != "" {
+		edit.Request, edit.Digest = &o.Request, o.Digest
+	}
+	return d.carryOut(ctx, at, edit, changes, next.Allocations)
+}
+
+func shorten(s string, n int) string {
+	for len(s) > n {
+		_, size := utf8.DecodeLastRuneInString(s)
+		s = s[:len(s)-size]
+	}
+	return s
+}
+
+// carryOut stores a step with its changes, makes missing keys, derives, and
+// stores what was given out.
+func (d *Desk) carryOut(ctx context.Context, at *opening, step *store.Edit, changes []change, allocations estate.Allocations) (*View, error) {
+	row := at.row
+	row.Revision++
+	row.Base = step.Base
+	body, err := json.Marshal(changes)
+	if err != nil {
+		return nil, err
+	}
+	step.DraftID, step.Number, step.Changes = row.ID, row.Revision, string(body)
+	step.At, step.Author = time.Now().UTC(), identity.ActorOf(ctx).Name
+	add := at.tx.AddEdit
+	if step.Kind != store.Edited {
+		add = at.tx.AddStep
+	}
+	if err := add(step); err != nil {
+		return nil, err
+	}
+	if err := storeParts(at.tx, row, changes); err != nil {
+		return nil, err
+	}
+	before, after := map[string]json.RawMessage{}, map[string]json.RawMessage{}
+	for _, c := range changes {
+		if c.Before != nil {
+			before[PartID(c.Kind, c.Key)] = c.Before
+		}
+		if c.After != nil {
+			after[PartID(c.Kind, c.Key)] = c.After
+		}
+	}
+	act := identity.Act{Action: "draft." + string(step.Kind), Estate: at.estate.ID, Draft: row.Key, Object: step.Label, Before: before, After: after}
+	if err := identity.Record(ctx, at.tx, step.At, act); err != nil {
+		return nil, err
+	}
+	view, err := at.view.changed(changes, row.Revision)
+	if err != nil {
+		return nil, err
+	}
+	view.Estate.Allocations = allocations
+	if err := d.makeKeys(at.tx, at.estate, view.Estate); err != nil {
+		return nil, err
+	}
+	view.derive()
+	view.Estate.Allocations = view.Plan.Allocations()
+	columns := []string{"revision", "base"}
+	if !at.view.Estate.Allocations.Equal(view.Estate.Allocations) {
+		text, err := json.Marshal(view.Estate.Allocations)
+		if err != nil {
+			return nil, err
+		}
+		row.Allocations = string(text)
+		columns = append(columns, "allocations")
+	}
+	if err := at.tx.SaveDraft(&row, columns...); err != nil {
+		return nil, err
+	}
+	if err := view.loadSteps(at.tx); err != nil {
+		return nil, err
+	}
+	view = view.standing(at.estate, row)
+	for _, c := range changes {
+		if c.Before == nil {
+			view.Added = append(view.Added, PartID(c.Kind, c.Key))
+		}
+	}
+	return view, nil
+}
+
+func storeParts(tx *store.Tx, row store.Draft, changes []change) error {
+	var rows []store.Part
+	for _, c := range changes {
+		if c.After == nil {
+			if err := tx.DeletePart(row.ID, c.Kind, c.Key); err != nil {
+				return err
+			}
+			continue
+		}
+		rows = append(rows, store.Part{DraftID: row.ID, Kind: c.Kind, Key: c.Key, Place: c.Place, Revision: row.Revision, Body: string(c.After)})
+	}
+	if len(rows) == 0 {
+		return nil
+	}
+	return tx.SaveParts(rows)
+}
+
+// makeKeys gives every site without a key a new pair. A site that had one
+// before it was deleted gets that one back, and one that another draft has too
+// gets the same there.
+func (d *Desk) makeKeys(tx *store.Tx, row store.Estate, e *estate.Estate) error {
+	for i := range e.Overlays {
+		if e.Overlays[i].PresharedKeys {
+			if err := d.makeSecret(tx, row); err != nil {
+				return err
+			}
+			break
+		}
+	}
+	missing := false
+	for i := range e.Sites {
+		missing = missing || e.Allocations.Keys[e.Sites[i].Key] == "" && e.Sites[i].Gateway.PublicKey == ""
+	}
+	if !missing {
+		return nil
+	}
+	held, err := tx.SiteKeys(row.ID)
+	if err != nil {
+		return err
+	}
+	public := maps.Clone(e.Allocations.Keys)
+	if public == nil {
+		public = map[string]string{}
+	}
+	for _, k := range held {
+		public[k.Site] = k.PublicKey
+	}
+	var fresh []store.SiteKey
+	for i := range e.Sites {
+		site := e.Sites[i].Key
+		if public[site] != "" || e.Sites[i].Gateway.PublicKey != "" {
+			continue
+		}
+		key, err := ecdh.X25519().GenerateKey(rand.Reader)
+		if err != nil {
+			return fmt.Errorf("making a key: %w", err)
+		}
+		public[site] = base64.StdEncoding.EncodeToString(key.PublicKey().Bytes())
+		fresh = append(fresh, store.SiteKey{
+			EstateID: row.ID, Site: site, PublicKey: public[site],
+			Sealed: d.sealer.Seal(key.Bytes(), keyPurpose(row.Key, site)),
+		})
+	}
+	e.Allocations.Keys = public
+	if len(fresh) == 0 {
+		return nil
+	}
+	return tx.AddSiteKeys(fresh)
+}
+
+// makeSecret gives an estate the secret from which its pre-shared keys follow,
+// if it has none.
+func (d *Desk) makeSecret(tx *store.Tx, row store.Estate) error {
+	if _, err := tx.EstateSecret(row.ID); !errors.Is(err, ErrNotFound) {
+		return err
+	}
+	secret := make([]byte, 32)
+	_, _ = rand.Read(secret) // never fails
+	return tx.AddEstateSecret(&store.EstateSecret{EstateID: row.ID, Sealed: d.sealer.Seal(secret, secretPurpose(row.Key))})
+}
+
+func keyPurpose(estateKey, site string) string { return "site key " + estateKey + "/" + site }
+
+// compare lists the parts in which two estates differ. A part keeps its place
+// in the document; a new one goes to the end.
+func compare(before, after *estate.Estate, places map[string]int64) ([]change, error) {
+	end := int64(0)
+	for _, place := range places {
+		end = max(end, place)
+	}
+	old := make(map[string]part, len(before.Sites))
+	for _, p := range partsOf(before) {
+		old[p.id()] = p
+	}
+	var out []change
+	stays := make(map[string]bool, len(old))
+	for _, p := range partsOf(after) {
+		id := p.id()
+		was, ok := old[id]
+		if stays[id] = true; ok && reflect.DeepEqual(was.value, p.value) {
+			continue // most; what they share is not even read
+		}
+		c := change{Kind: p.kind, Key: p.key}
+		var err error
+		if c.After, err = json.Marshal(p.value); err != nil {
+			return nil, err
+		}
+		if !ok {
+			end++
+			c.Place = end
+			out = append(out, c)
+			continue
+		}
+		if c.Before, err = json.Marshal(was.value); err != nil {
+			return nil, err
+		}
+		if c.Place = places[id]; !bytes.Equal(c.Before, c.After) {
+			out = append(out, c)
+		}
+	}
+	for _, p := range partsOf(before) {
+		if id := p.id(); !stays[id] {
+			body, err := json.Marshal(p.value)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, change{Kind: p.kind, Key: p.key, Place: places[id], Before: body})
+		}
+	}
+	return out, nil
+}
+
+// A part of an estate is what is stored in a row of its own; value points to it.
+type part struct {
+	kind  store.Kind
+	key   string
+	value any
+}
+
+func (p part) id() string { return PartID(p.kind, p.key) }
+
+func partsOf(e *estate.Estate) []part {
+	out := make([]part, 0, len(e.Sites)+len(e.Overlays)+1)
+	out = append(out, part{store.Head, "", &e.About})
+	for i := range e.Sites {
+		out = append(out, part{store.Site, e.Sites[i].Key, &e.Sites[i]})
+	}
+	for i := range e.Overlays {
+		out = append(out, part{store.Overlay, e.Overlays[i].Key, &e.Overlays[i]})
+	}
+	return out
+}
+
+// Undo takes back the last edit in force.
+func (d *Desk) Undo(ctx context.Context, o Order) (*View, error) {
+	return d.back(ctx, o, (*store.Tx).ToUndo, store.Undone)
+}
+
+// Redo carries out again the edit that was undone last.
+func (d *Desk) Redo(ctx context.Context, o Order) (*View, error) {
+	return d.back(ctx, o, (*store.Tx).ToRedo, store.Redone)
+}
+
+func (d *Desk) back(ctx context.Context, o Order, pick func(*store.Tx, uint64) (store.Edit, error), kind store.StepKind) (*View, error) {
+	return d.step(ctx, o, func(at *opening) (*View, error) {
+		edit, err := pick(at.tx, at.row.ID)
+		if errors.Is(err, ErrNotFound) {
+			return nil, ErrNothing
+		} else if err != nil {
+			return nil, err
+		}
+		changes, _, err := stepOf(edit)
+		if err != nil {
+			return nil, err
+		}
+		step := &store.Edit{Kind: kind, Label: edit.Label, FormerBase: at.row.Base, Base: at.row.Base}
+		if o.Request != "" {
+			step.Request, step.Digest = &o.Request, o.Digest
+		}
+		if edit.FormerBase != edit.Base {
+			step.Base = edit.Base
+			if kind == store.Undone {
+				step.Base = edit.FormerBase
+			}
+		}
+		if kind == store.Undone {
+			for i := range changes {
+				changes[i].Before, changes[i].After = changes[i].After, changes[i].Before
+			}
+		}
+		if err := at.tx.SetUndone(edit, kind == store.Undone); err != nil {
+			return nil, err
+		}
+		return d.carryOut(ctx, at, step, changes, at.view.Estate.Allocations)
+	})
+}

@@ -1,0 +1,9 @@
+package identity
+
+import (
+	"testing"
+
+	"wideknot/internal/server/store"
+)
+
+func TestMain(m *testing.M) { store.TestMain(m) }
