@@ -1,7 +1,7 @@
 import { createBrowserRouter, Navigate } from "react-router";
 import { Frame } from "./parts/frame";
 import { Nowhere } from "./parts/nowhere";
-import { Session } from "./parts/session";
+import { Session } from "./stages/entrance/session";
 
 const stage = (load: () => Promise<{ default: React.ComponentType }>) => async () => ({
   Component: (await load()).default,

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { Finding } from "../api/client";
 import { type Place, pageOf } from "../api/place";
 import { useBothEnds, useFindings, useSites } from "../api/queries";
-import { LinkBars } from "../stages/survey/link-bars";
+import { LinkBars } from "./link-bars";
 import { useAddress } from "./address";
 import { placeOf } from "./findings";
 import { type Look, lookAt, lookOf } from "./look";

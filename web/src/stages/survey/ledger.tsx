@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { EstateHead, LedgerSite } from "../../api/client";
 import { type Place, pageOf } from "../../api/place";
 import { Mark } from "../../parts/mark";
-import { LinkBars, ReachLegend } from "./link-bars";
+import { LinkBars, ReachLegend } from "../../parts/link-bars";
 import { SiteEditor } from "./site-editor";
 
 type Row = { region: string; count: number } | { site: LedgerSite };

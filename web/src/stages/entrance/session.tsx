@@ -1,12 +1,12 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Outlet } from "react-router";
-import { Problem, SIGNED_OUT } from "../api/client";
-import { useMe } from "../api/queries";
-import { SignIn } from "../stages/entrance/sign-in";
-import { SignInForm } from "../stages/entrance/sign-in-form";
-import { Trouble } from "./trouble";
-import { Waiting } from "./waiting";
+import { Problem, SIGNED_OUT } from "../../api/client";
+import { useMe } from "../../api/queries";
+import { SignIn } from "./sign-in";
+import { SignInForm } from "./sign-in-form";
+import { Trouble } from "../../parts/trouble";
+import { Waiting } from "../../parts/waiting";
 
 /**
  * Session lets nobody in who is not signed in. When a session ends while

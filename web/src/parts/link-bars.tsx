@@ -1,4 +1,4 @@
-import type { Link } from "../../api/client";
+import type { Link } from "../api/client";
 
 const words: Record<string, string> = {
   static: "static: anyone can call it at a fixed address",
