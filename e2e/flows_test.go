@@ -12,7 +12,7 @@ import (
 	"github.com/go-rod/rod/lib/input"
 )
 
-const sites = "key;name;region;demand_mbps\nmillgate;Millgate Office;vale;100\nstonebeck;Stonebeck Station;vale;4,5\nwithybrook;Withybrook Works;vale;forty\n"
+const sites = "key;name;region;demand_mbps;switches\nmillgate;Millgate Office;vale;100;yes\nstonebeck;Stonebeck Station;vale;4,5;yes\nwithybrook;Withybrook Works;vale;forty;yes\n"
 const links = "site;key;reach;addresses;rank\nmillgate;fibre;static;203.0.113.10;1\nstonebeck;cell;nat;;1\nwithybrook;fibre;static;198.51.100.20;1\nwithybrook;cell;nat;;2\n"
 const subnets = "site;prefix;zone\nmillgate;10.40.1.0/24;office\nstonebeck;10.40.2.9/24;control\nwithybrook;10.40.2.0/24;control\n"
 

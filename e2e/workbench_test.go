@@ -104,6 +104,7 @@ func TestLoom(t *testing.T) {
 
 	d.click("[aria-label='alderfold uses its own internet links'], [aria-label='van-1 uses its own internet links']", "")
 	d.find("[data-testid=last-edit]", "Shape ops")
+	d.find("[aria-label='Add a site to go through the hub'] option", "Field Laboratory 1")
 	d.must(d.labelled("Add a site to go through the hub").Select([]string{"Field Laboratory 1"}, true, "text"))
 	d.find("[aria-label='van-1 uses its own internet links']", "")
 }
@@ -248,7 +249,7 @@ func TestImportedEstateInTheWorkbench(t *testing.T) {
 	// Two depots of a bought-up company collide; one way out is taken for both.
 	for key, prefix := range map[string]string{"bought-one": "10.50.3.0/24", "bought-two": "10.50.4.0/24"} {
 		p.must("PUT", "/api/estates/vale/drafts/first/sites/"+key, map[string]any{
-			"key": key, "name": key, "links": []any{map[string]any{"key": "wan", "reach": "nat"}},
+			"key": key, "name": key, "gateway": map[string]any{"switches": true}, "links": []any{map[string]any{"key": "wan", "reach": "nat"}},
 			"subnets": []any{map[string]any{"prefix": prefix, "share": []string{"ops"}}},
 		}, nil)
 		p.must("PUT", "/api/estates/vale/drafts/first/overlays/ops", addSpoke(p, key), nil)

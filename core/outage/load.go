@@ -19,28 +19,32 @@ func (l *loads) clone() loads {
 	return loads{link: append([]float64(nil), l.link...), gate: append([]float64(nil), l.gate...)}
 }
 
-// weigh sums up the demands of each site's partners.
+// weigh sums up the demands of each site's partners: those with which it
+// exchanges anything.
 func (m *Model) weigh() {
-	partners := make([]float64, len(m.demand))
-	total := make([]float64, len(m.sharing))
-	for o, sites := range m.sharing {
-		for _, s := range sites {
-			total[o] += m.demand[s]
+	of := m.profiles.of
+	total := make([]float64, len(m.profiles.kinds))
+	for site, profile := range of {
+		if profile >= 0 {
+			total[profile] += m.demand[site]
 		}
 	}
-	for i, overlays := range m.overlays {
-		if len(overlays) == 1 {
-			partners[i] = total[overlays[0]] - m.demand[i]
+	met := make([]float64, len(total)) // by profile: the demands of all that it meets
+	for x := range total {
+		for y := range total {
+			if m.lanesBetween(x, y) != nil {
+				met[x] += total[y]
+			}
+		}
+	}
+	partners := make([]float64, len(m.demand))
+	for site, profile := range of {
+		if profile < 0 {
 			continue
 		}
-		seen := map[int]bool{i: true}
-		for _, o := range overlays {
-			for _, j := range m.sharing[o] {
-				if !seen[j] {
-					seen[j] = true
-					partners[i] += m.demand[j]
-				}
-			}
+		partners[site] = met[profile]
+		if m.lanesBetween(int(profile), int(profile)) != nil {
+			partners[site] -= m.demand[site] // with itself it exchanges nothing here
 		}
 	}
 	m.weight = make([]float64, len(partners))

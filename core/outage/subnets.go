@@ -151,17 +151,22 @@ func (m *Model) lanesOf(i, j int) []lane {
 	if x < 0 || y < 0 {
 		return nil
 	}
+	return m.lanesBetween(int(x), int(y))
+}
+
+// lanesBetween lists what sites of two profiles have in common.
+func (m *Model) lanesBetween(x, y int) []lane {
 	if m.profiles.known != nil {
-		return m.profiles.known[int(x)*len(m.profiles.kinds)+int(y)]
+		return m.profiles.known[x*len(m.profiles.kinds)+y]
 	}
 	if m.profiles.lanes == nil {
-		return m.lanes(int(x), int(y))
+		return m.lanes(x, y)
 	}
-	at := &m.profiles.lanes[int(x)*len(m.profiles.kinds)+int(y)]
+	at := &m.profiles.lanes[x*len(m.profiles.kinds)+y]
 	if known := at.Load(); known != nil {
 		return *known
 	}
-	made := m.lanes(int(x), int(y))
+	made := m.lanes(x, y)
 	at.Store(&made)
 	return made
 }

@@ -3,10 +3,10 @@ import { useEffect, useRef, useState } from "react";
 import { Outlet } from "react-router";
 import { Problem, SIGNED_OUT } from "../../api/client";
 import { useMe } from "../../api/queries";
-import { SignIn } from "./sign-in";
-import { SignInForm } from "./sign-in-form";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
+import { SignIn } from "./sign-in";
+import { SignInForm } from "./sign-in-form";
 
 /**
  * Session lets nobody in who is not signed in. When a session ends while

@@ -3,8 +3,8 @@ import { type KeyboardEvent, useEffect, useMemo, useRef } from "react";
 import { Link } from "react-router";
 import type { EstateHead, LedgerSite } from "../../api/client";
 import { type Place, pageOf } from "../../api/place";
-import { Mark } from "../../parts/mark";
 import { LinkBars, ReachLegend } from "../../parts/link-bars";
+import { Mark } from "../../parts/mark";
 import { SiteEditor } from "./site-editor";
 
 type Row = { region: string; count: number } | { site: LedgerSite };
