@@ -32,7 +32,7 @@ func (m *Model) weigh() {
 	met := make([]float64, len(total)) // by profile: the demands of all that it meets
 	for x := range total {
 		for y := range total {
-			if m.lanesBetween(x, y) != nil {
+			if len(total) > mostProfiles || m.lanesBetween(x, y) != nil {
 				met[x] += total[y]
 			}
 		}

@@ -5,6 +5,7 @@ import (
 	"math/bits"
 	"net/netip"
 	"slices"
+	"strings"
 	"sync/atomic"
 
 	"wideknot/core/estate"
@@ -61,6 +62,7 @@ type profiles struct {
 const (
 	fewProfiles  = 32
 	mostProfiles = 1024
+	mostKinds    = 4000 // of all profiles
 )
 
 // sortSubnets finds the kinds of subnets of each site.
@@ -68,17 +70,37 @@ func (m *Model) sortSubnets() {
 	p := m.Plan
 	m.policies, m.sides = make([]*route.Policy, len(p.Overlays)), make([]map[route.Member]string, len(p.Overlays))
 	for i := range p.Overlays {
-		if m.policies[i] = m.Map.Policy(i); m.policies[i] != nil {
-			m.sides[i] = m.policies[i].Sides(m.Map, i)
+		if m.policies[i] = m.Map.Policy(i); m.policies[i] == nil {
+			continue
+		}
+		apart := false
+		if m.sides[i], apart = m.policies[i].Sides(m.Map, i); !apart {
+			m.policies[i], m.sides[i] = nil, nil
 		}
 	}
+	if m.sortKinds() > mostKinds {
+		// Too many to look at each two of them: policies and link zones are left out.
+		clear(m.policies)
+		clear(m.sides)
+		m.narrowed, m.profiles = false, profiles{}
+		m.sortKinds()
+	}
+	m.sortLanes()
+}
+
+// sortKinds numbers the profiles of sites by the kinds of their subnets, and
+// counts those of all profiles.
+func (m *Model) sortKinds() (total int) {
+	p := m.Plan
 	numbers := map[string]int32{}
 	for site := range p.Estate.Sites {
 		var kinds []kind
 		var ids []string
+		places := map[string]int{}
 		for j := range p.Site(site).Subnets {
 			if k, id := m.kindOfSubnet(site, j); len(k.overlays) > 0 {
-				if !slices.Contains(ids, id) {
+				if _, known := places[id]; !known {
+					places[id] = len(kinds)
 					ids = append(ids, id)
 					kinds = append(kinds, k)
 				}
@@ -88,23 +110,22 @@ func (m *Model) sortSubnets() {
 			m.profiles.of = append(m.profiles.of, -1)
 			continue
 		}
-		places := map[string]int{}
-		for i, id := range ids {
-			places[id] = i
-		}
 		slices.Sort(ids)
-		whole := ""
-		for _, id := range ids {
-			whole += id + "\n"
-		}
+		whole := strings.Join(ids, "\n")
 		number, known := numbers[whole]
 		if !known {
 			number = int32(len(numbers))
 			numbers[whole] = number
+			total += len(kinds)
 			m.profiles.kinds, m.profiles.ids = append(m.profiles.kinds, kinds), append(m.profiles.ids, places)
 		}
 		m.profiles.of = append(m.profiles.of, number)
 	}
+	return total
+}
+
+// sortLanes makes room for what each two profiles have in common.
+func (m *Model) sortLanes() {
 	n := len(m.profiles.kinds)
 	switch {
 	case n <= fewProfiles:

@@ -158,22 +158,49 @@ func (m *Map) Meet(a, b *Party) bool {
 
 // Sides tells subnets of an overlay apart by the parties of its policy to which
 // they belong: those of equal sides are judged alike. A prefix of a rule that
-// holds a part of a subnet only counts as holding none of it.
-func (p *Policy) Sides(m *Map, overlay int) map[Member]string {
-	out := map[Member]string{}
-	for _, h := range m.shared[overlay].list {
-		at := Member{h.site, h.subnet}
-		side := make([]byte, 0, 2*len(p.Rules))
-		for i := range p.Rules {
-			for _, party := range []*Party{&p.Rules[i].From, &p.Rules[i].To} {
-				in := party.Any || party.Literal.IsValid() && addr.Covers(party.Literal, h.prefix) || slices.Contains(party.Members, at)
-				side = append(side, "01"[boolInt(in)])
+// holds a part of a subnet only counts as holding none of it. It is false where
+// telling them apart would take too long (see mostJudged).
+func (p *Policy) Sides(m *Map, overlay int) (map[Member]string, bool) {
+	list := m.shared[overlay].list
+	if len(list)*len(p.Rules) > mostJudged {
+		return nil, false
+	}
+	all := make([]byte, len(list)*2*len(p.Rules)) // by subnet, two of each rule
+	place := make(map[Member]int, len(list))
+	for i, h := range list {
+		place[Member{h.site, h.subnet}] = i
+	}
+	for k := range 2 * len(p.Rules) {
+		party := &p.Rules[k/2].From
+		if k%2 == 1 {
+			party = &p.Rules[k/2].To
+		}
+		for i := range list {
+			all[i*2*len(p.Rules)+k] = "01"[boolInt(party.Any || party.Literal.IsValid() && addr.Covers(party.Literal, list[i].prefix))]
+		}
+		for _, at := range party.Members {
+			if i, ok := place[at]; ok {
+				all[i*2*len(p.Rules)+k] = '1'
 			}
 		}
-		out[at] = string(side)
 	}
-	return out
+	out, distinct := make(map[Member]string, len(list)), map[string]bool{}
+	for at, i := range place {
+		side := string(all[i*2*len(p.Rules) : (i+1)*2*len(p.Rules)])
+		out[at], distinct[side] = side, true
+	}
+	ports := 0
+	for _, protocol := range protocols {
+		ports += len(p.ports(protocol))
+	}
+	return out, len(distinct)*len(distinct)*len(p.Rules)*ports*4 <= mostJudged
 }
+
+// mostJudged bounds the comparisons by which subnets are told apart, and those of
+// all their sides: about half a second's.
+const mostJudged = 100_000_000
+
+var protocols = []string{"icmp", "udp", "tcp"}
 
 // Opens reports whether anything passes between subnets of two sides, and its
 // answers back, whichever asks.
@@ -182,7 +209,7 @@ func (p *Policy) Opens(a, b string) bool {
 }
 
 func (p *Policy) opens(from, to string) bool {
-	for _, protocol := range []string{"icmp", "udp", "tcp"} {
+	for _, protocol := range protocols {
 		for _, port := range p.ports(protocol) {
 			if p.judge(from, to, protocol, port, false) == estate.Permit && p.judge(to, from, protocol, port, true) == estate.Permit {
 				return true
