@@ -92,7 +92,9 @@ function Picture({ moments }: { moments: Moment[] }) {
     ? `${short(100 * part)} % of the flows stand still for up to ${short(detect)} s; then those that shared the load carry all until ${short(back)} s after the repair.`
     : recovers
       ? `Nothing flows for up to ${short(detect)} s; then the standby carries it until ${short(back)} s after the repair.`
-      : `Nothing takes over after ${short(detect)} s.`;
+      : detect > 0
+        ? `Nothing takes over after ${short(detect)} s.`
+        : "Nothing takes over.";
   return (
     <svg viewBox={`0 0 ${WIDE} 74`} className="w-full my-2 text-base-content" role="img" aria-label={said}>
       <title>{said}</title>
@@ -121,9 +123,11 @@ function Picture({ moments }: { moments: Moment[] }) {
         <text x={x.fail} y="66" textAnchor="middle">
           0 s
         </text>
-        <text x={x.detect} y="66" textAnchor="middle">
-          {short(detect)} s
-        </text>
+        {detect > 0 ? (
+          <text x={x.detect} y="66" textAnchor="middle">
+            {short(detect)} s
+          </text>
+        ) : null}
         {recovers ? (
           <>
             <text x={repair} y="66" textAnchor="middle">
