@@ -3,7 +3,6 @@ package check
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"wideknot/core/estate"
 	"wideknot/core/route"
@@ -20,7 +19,7 @@ func clauses(in *Input, report func(Finding)) {
 		subjects := []Subject{{Overlay: key}}
 		for j := range policy.Rules {
 			r := &policy.Rules[j]
-			name := fmt.Sprintf("rule %d of %s (%s)", j+1, key, words(&r.Spec))
+			name := fmt.Sprintf("rule %d of %s (%s)", j+1, key, r.Spec)
 			if r.From.Empty() || r.To.Empty() {
 				report(Finding{
 					Code: "policy/dead", Severity: Warning, Subjects: subjects,
@@ -34,7 +33,7 @@ func clauses(in *Input, report func(Finding)) {
 				f := Finding{
 					Code: "policy/shadowed", Severity: Warning, Subjects: subjects,
 					Title:    fmt.Sprintf("%s is never asked: rule %d stands above it", name, k+1),
-					Evidence: []string{fmt.Sprintf("rule %d: %s", k+1, words(&policy.Rules[k].Spec))},
+					Evidence: []string{fmt.Sprintf("rule %d: %s", k+1, policy.Rules[k].Spec)},
 					Why:      "The first rule that matches decides, and the earlier one matches all this one would.",
 					Mend:     "Move the rule up, or narrow the earlier one.",
 				}
@@ -106,32 +105,4 @@ func (in *Input) covers(outer, inner *route.Clause) bool {
 func protocolsMeet(a, b string) bool {
 	any := func(p string) bool { return p == "" || p == "any" }
 	return any(a) || any(b) || a == b
-}
-
-// words puts a rule in words.
-func words(r *estate.Rule) string {
-	party := func(p estate.Party) string {
-		var parts []string
-		if p.Zone != "" {
-			parts = append(parts, p.Zone)
-		}
-		if p.Site != "" {
-			parts = append(parts, "at "+p.Site)
-		}
-		if p.Prefix.IsValid() {
-			parts = append(parts, p.Prefix.String())
-		}
-		if len(parts) == 0 {
-			return "anywhere"
-		}
-		return strings.Join(parts, " ")
-	}
-	text := fmt.Sprintf("%s %s to %s", r.Action, party(r.From), party(r.To))
-	if r.Protocol != "" && r.Protocol != "any" {
-		text += " " + r.Protocol
-	}
-	if len(r.Ports) > 0 {
-		text += " " + strings.Join(r.Ports, ", ")
-	}
-	return text
 }

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
+	"strings"
 )
 
 // Format is the document format this package reads and writes.
@@ -201,6 +202,36 @@ type Party struct {
 	Zone   string       `json:"zone,omitempty"`
 	Site   string       `json:"site,omitempty"`
 	Prefix netip.Prefix `json:"prefix,omitzero"`
+}
+
+// String puts the rule in words: "deny users to servers tcp 443, 8443".
+func (r Rule) String() string {
+	text := string(r.Action) + " " + r.From.String() + " to " + r.To.String()
+	if r.Protocol != "" && r.Protocol != "any" {
+		text += " " + r.Protocol
+	}
+	if len(r.Ports) > 0 {
+		text += " " + strings.Join(r.Ports, ", ")
+	}
+	return text
+}
+
+// String puts the party in words: "users at alderfold 10.0.0.0/24".
+func (p Party) String() string {
+	var parts []string
+	if p.Zone != "" {
+		parts = append(parts, p.Zone)
+	}
+	if p.Site != "" {
+		parts = append(parts, "at "+p.Site)
+	}
+	if p.Prefix.IsValid() {
+		parts = append(parts, p.Prefix.String())
+	}
+	if len(parts) == 0 {
+		return "anywhere"
+	}
+	return strings.Join(parts, " ")
 }
 
 // Action is what a policy does with a packet.

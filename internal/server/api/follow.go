@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"net/netip"
 	"slices"
-	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -50,38 +49,11 @@ func followedOf(v *desk.View, t route.Trace) Followed {
 		}
 		texts := RuleTexts{Overlay: spec.Key, Default: string(spec.Policy.Default), Rules: []string{}}
 		for _, r := range spec.Policy.Rules {
-			texts.Rules = append(texts.Rules, ruleText(r))
+			texts.Rules = append(texts.Rules, r.String())
 		}
 		out.Overlays = append(out.Overlays, texts)
 	}
 	return out
-}
-
-func ruleText(r estate.Rule) string {
-	side := func(s estate.Party) string {
-		var parts []string
-		if s.Zone != "" {
-			parts = append(parts, "zone "+s.Zone)
-		}
-		if s.Site != "" {
-			parts = append(parts, "site "+s.Site)
-		}
-		if s.Prefix.IsValid() {
-			parts = append(parts, s.Prefix.String())
-		}
-		if len(parts) == 0 {
-			return "anywhere"
-		}
-		return strings.Join(parts, " ")
-	}
-	text := fmt.Sprintf("%s from %s to %s", r.Action, side(r.From), side(r.To))
-	if r.Protocol != "" && r.Protocol != "any" {
-		text += ", " + r.Protocol
-	}
-	if len(r.Ports) > 0 {
-		text += fmt.Sprint(" ", r.Ports)
-	}
-	return text
 }
 
 // TwoPlans is what a site's routes were in the release a draft is based on, and
