@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"runtime"
 	"runtime/debug"
 	"strings"
 	"syscall"
@@ -25,6 +26,11 @@ import (
 // memoryLimit is from where on the collector works harder, in bytes, unless
 // GOMEMLIMIT says otherwise.
 const memoryLimit = 1 << 30
+
+// threadsPerCore lets the kernel take turns between short answers and long
+// derivations, unless GOMAXPROCS says otherwise. It gives whoever just woke the
+// next turn; Go's own turns are first come, first served, of up to 10 ms each.
+const threadsPerCore = 2
 
 func serveCommand() *cobra.Command {
 	var s settings
@@ -49,6 +55,9 @@ func (s *settings) serve(ctx context.Context, prepare func(context.Context, *api
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit)
 		debug.SetGCPercent(300) // an edit makes much that is garbage at once; the limit bounds it
+	}
+	if os.Getenv("GOMAXPROCS") == "" {
+		runtime.GOMAXPROCS(threadsPerCore * runtime.GOMAXPROCS(0))
 	}
 	listener, err := s.listener()
 	if err != nil {

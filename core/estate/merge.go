@@ -7,9 +7,11 @@ import (
 
 // Merge returns the base estate with a document laid over it: regions, sites
 // and overlays of the same key are replaced, others added, and what only the
-// base has stays. Merging a document into an empty estate gives the document.
+// base has stays and is shared with it. Merging a document into an empty estate
+// gives the document.
 func Merge(base, document *Estate) *Estate {
-	out := base.Clone()
+	merged := *base
+	out := &merged
 	out.Format = Format
 	if document.About.Name != "" {
 		out.About.Name = document.About.Name
@@ -46,9 +48,11 @@ func lay[T any](under, over []T, key func(T) string) []T {
 	return out
 }
 
+// layMap lays one map over another; neither is changed, and where there is
+// nothing to lay the one below is what it returns.
 func layMap[V any](under, over map[string]V) map[string]V {
-	if len(under)+len(over) == 0 {
-		return nil
+	if len(over) == 0 {
+		return under
 	}
 	out := maps.Clone(under)
 	if out == nil {

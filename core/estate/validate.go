@@ -79,6 +79,26 @@ func Validate(e *Estate) []Problem {
 	return v.problems.all()
 }
 
+// ValidateSites lists what Validate would of an estate that was valid before the
+// sites of these keys were replaced by others of the same keys, and nothing else.
+func ValidateSites(e *Estate, replaced map[string]bool) []Problem {
+	v := validator{}
+	each := func(visit func(path string, s *Site)) {
+		for i := range e.Sites {
+			if replaced[e.Sites[i].Key] {
+				visit(fmt.Sprintf("sites[%d]", i), &e.Sites[i])
+			}
+		}
+	}
+	each(func(path string, s *Site) { v.limits(path, reflect.ValueOf(s), nil) })
+	if len(v.problems.list) > 0 {
+		return v.problems.all()
+	}
+	regions, overlays := e.names()
+	each(func(path string, s *Site) { v.site(path, s, regions, overlays) })
+	return v.problems.all()
+}
+
 // ValidateSite lists what is wrong with one site of the estate; paths are
 // relative to the site.
 func ValidateSite(e *Estate, s *Site) []Problem {
@@ -87,15 +107,21 @@ func ValidateSite(e *Estate, s *Site) []Problem {
 		return v.problems.all()
 	}
 	v.key("key", s.Key, "site", map[string]bool{})
-	regions, overlays := map[string]bool{}, map[string]bool{}
+	regions, overlays := e.names()
+	v.site("", s, regions, overlays)
+	return v.problems.all()
+}
+
+// names returns the keys that sites may point to.
+func (e *Estate) names() (regions, overlays map[string]bool) {
+	regions, overlays = map[string]bool{}, map[string]bool{}
 	for _, r := range e.About.Regions {
 		regions[r.Key] = true
 	}
 	for i := range e.Overlays {
 		overlays[e.Overlays[i].Key] = true
 	}
-	v.site("", s, regions, overlays)
-	return v.problems.all()
+	return regions, overlays
 }
 
 // ValidateOverlay lists what is wrong with one overlay of the estate; paths

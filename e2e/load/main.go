@@ -222,8 +222,16 @@ func (l *load) report() {
 	defer l.mu.Unlock()
 	fmt.Printf("%-52s %6s %9s %9s %9s %6s\n", "", "count", "p50 ms", "p95 ms", "max ms", "failed")
 	var names []string
-	for name := range l.waits {
+	var edits []time.Duration
+	for name, waits := range l.waits {
 		names = append(names, name)
+		if strings.HasPrefix(name, "edit") {
+			edits = append(edits, waits...)
+		}
+	}
+	if len(edits) > 0 {
+		names = append(names, "edits of all kinds")
+		l.waits["edits of all kinds"] = edits
 	}
 	slices.Sort(names)
 	for _, name := range names {

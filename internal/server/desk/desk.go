@@ -79,7 +79,7 @@ type Desk struct {
 func New(s *store.Store, sealer *identity.Sealer) *Desk {
 	return &Desk{
 		store: s, sealer: sealer, memory: memory{views: map[string]*kept{}}, queues: queues{byID: map[uint64]*queue{}},
-		turns: make(chan struct{}, max(2, runtime.GOMAXPROCS(0))), watches: map[uint64]*watch{},
+		turns: make(chan struct{}, max(2, runtime.NumCPU())), watches: map[uint64]*watch{},
 	}
 }
 
@@ -319,10 +319,11 @@ func addPart(e *estate.Estate, kind store.Kind, body []byte) error {
 }
 
 // changed returns the view after changes, underived, as loading it anew would
-// give it.
+// give it. It shares the parts that stay.
 func (v *View) changed(changes []change, revision uint64) (*View, error) {
-	out := *v
-	e := v.Estate.Clone()
+	out, copied := *v, *v.Estate
+	e := &copied
+	e.Sites, e.Overlays = slices.Clone(e.Sites), slices.Clone(e.Overlays)
 	out.Estate, out.Plan, out.Routes = e, nil, nil
 	out.Revision, out.Revisions, out.places = revision, maps.Clone(v.Revisions), maps.Clone(v.places)
 	gone := map[string]bool{}

@@ -224,14 +224,15 @@ func (d *Desk) edit(ctx context.Context, o Order, label string, change func(e *e
 
 // take makes an estate the draft's state, by an edit that can be undone.
 func (d *Desk) take(ctx context.Context, at *opening, o Order, label string, next *estate.Estate, base uint64) (*View, error) {
-	if problems := estate.Validate(next); len(problems) > 0 {
-		return nil, estate.Problems(problems)
-	}
 	changes, err := compare(at.view.Estate, next, at.view.places)
 	if err != nil {
 		return nil, err
 	}
-	if len(changes) == 0 && base == at.row.Base && at.view.Estate.Allocations.Equal(next.Allocations) {
+	numbered := at.view.Estate.Allocations.Equal(next.Allocations)
+	if problems := problemsAfter(next, changes, numbered); len(problems) > 0 {
+		return nil, estate.Problems(problems)
+	}
+	if len(changes) == 0 && base == at.row.Base && numbered {
 		return at.view, nil
 	}
 	edit := &store.Edit{Kind: store.Edited, Label: shorten(label, 255), FormerBase: at.row.Base, Base: base}
@@ -239,6 +240,20 @@ func (d *Desk) take(ctx context.Context, at *opening, o Order, label string, nex
 		edit.Request, edit.Digest = &o.Request, o.Digest
 	}
 	return d.carryOut(ctx, at, edit, changes, next.Allocations)
+}
+
+// problemsAfter lists what makes an estate unusable after changes of a usable
+// one; numbered says that its allocations are as they were. Most edits replace
+// one site, which needs no look at the others.
+func problemsAfter(next *estate.Estate, changes []change, numbered bool) []estate.Problem {
+	replaced := map[string]bool{}
+	for _, c := range changes {
+		if !numbered || c.Kind != store.Site || c.Before == nil || c.After == nil {
+			return estate.Validate(next)
+		}
+		replaced[c.Key] = true
+	}
+	return estate.ValidateSites(next, replaced)
 }
 
 func shorten(s string, n int) string {
