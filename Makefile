@@ -4,7 +4,7 @@ VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
 WEB     := $(shell find web/src web/public web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
 DIST    := internal/server/api/site/dist/index.html
 
-.PHONY: demo demo-reset build test lint lab bench fuzz shots api tools test-tools clean
+.PHONY: demo demo-reset build test lint lab mutate bench fuzz shots api tools test-tools clean
 
 # A private database, the demo estate in it, and the server on 127.0.0.1.
 demo: tools build
@@ -35,7 +35,7 @@ api:
 	cd web && npm run --silent api
 
 lint: web/node_modules/.package-lock.json
-	@test -z "$$(gofmt -l cmd core internal lab e2e examples)" || { gofmt -l cmd core internal lab e2e examples; echo "run gofmt -w on these"; exit 1; }
+	@test -z "$$(gofmt -l cmd core internal lab mutate e2e examples)" || { gofmt -l cmd core internal lab mutate e2e examples; echo "run gofmt -w on these"; exit 1; }
 	go vet ./...
 	cd web && npm run --silent lint && npm run --silent check && npm run --silent lint:api
 
@@ -61,6 +61,13 @@ fuzz:
 SEEDS ?= 0-19
 lab: test-tools
 	go run ./lab -seeds $(SEEDS)
+
+# Makes small wrong changes to rules in core and asks whether a test notices:
+# make mutate MUTANTS=200 SEED=7. Needs root, as the tests of bundles do.
+MUTANTS ?= 60
+SEED ?= 1
+mutate: test-tools
+	go run ./mutate -n $(MUTANTS) -seed $(SEED)
 
 bench:
 	go test -run '^$$' -bench . -benchmem ./core/...

@@ -24,6 +24,7 @@ var may = map[string][]string{
 	"cmd/wideknot":             {"core", "examples", "internal/server/api", "internal/server/desk", "internal/server/identity", "internal/server/store"},
 	"examples":                 {"core"},
 	"lab":                      {"core"},
+	"mutate":                   {},
 	"e2e":                      {"core", "e2e"},
 }
 

@@ -155,6 +155,9 @@ func itemsOf(name string, n int) []any {
 }
 
 func TestListsOverTheirCapAreRefused(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	for path, text := range crowded(func(most int) int { return most + 1 }) {
 		if len(text) > MaxDocument {
 			continue // refused for that

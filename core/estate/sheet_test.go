@@ -178,6 +178,9 @@ func TestGoodRowsAreTakenBesideBadOnes(t *testing.T) {
 
 // What is more than an estate has room for is a bad row, not work without end.
 func TestSheetsAreBounded(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	lines := func(head string, n int, line func(int) string) string {
 		var text strings.Builder
 		text.WriteString(head + "\n")

@@ -205,6 +205,9 @@ func without(e *estate.Estate, dead func(site, link int) bool) *estate.Estate {
 // what is left has a path: a site that sends does not know of a failure at the
 // far side of a hub, and the hub has no other way.
 func TestAgreement(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	judged, lostByTables := 0, 0
 	for seed := range uint64(200) {
 		e := random(seed)
@@ -308,6 +311,9 @@ func verdictsOf(m *Model, f *set) func(i, j int) Verdict {
 // single failures of estates with every feature, with what becomes of each two
 // subnets when their packets are followed one by one.
 func TestAgreementBySubnets(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	judged := map[Verdict]int{}
 	for seed := range uint64(90) {
 		e := sample.Mixed(seed)

@@ -11,6 +11,9 @@ import (
 // Whatever policy an estate has, looking at its subnets has an end: where there
 // are too many kinds of them, policies are left out.
 func TestKindsOfSubnetsAreBounded(t *testing.T) {
+	if testing.Short() {
+		t.Skip("long")
+	}
 	e := small()
 	policy := &estate.Policy{Default: estate.Permit}
 	for i := range 4000 {

@@ -95,48 +95,59 @@ func rendered(e *estate.Estate) (files []render.File, refused error) {
 // A text in any field is refused by validation, or does not change what a file
 // says; and what validation would have to refuse, the renderers refuse again.
 func TestTextNeverBecomesConfiguration(t *testing.T) {
-	tried, shown := 0, 0
+	if testing.Short() {
+		t.Skip("long")
+	}
 	for seed := range uint64(3) {
-		e := sample.Mixed(seed)
-		for i := range e.Sites {
-			e.Sites[i].Gateway.PublicKey = testKey(byte(i + 1)).public
-		}
-		e.Allocations = tunnel.Derive(e).Allocations()
-		clean, err := rendered(e)
-		if err != nil {
-			t.Fatal(seed, err)
-		}
-		peers := countOf(clean, "[Peer]")
-		everyText("", reflect.ValueOf(e).Elem(), func(path string, set func(string)) {
-			texts := evil
-			if strings.Contains(path, "Address") || strings.HasSuffix(path, "Outside") || strings.Contains(path, "NextHop") || strings.HasSuffix(path, "Upstream") {
-				texts = evilZones
-			}
-			for range min(4, len(texts)) {
-				text := texts[tried%len(texts)]
-				tried++
-				set(text)
-				problems := estate.Validate(e)
-				if len(problems) > 0 && !written.MatchString(path) {
-					continue
-				}
-				shown++ // what validation refuses, to see the last guard work alone
-				files, refused := rendered(e)
-				if len(problems) == 0 && refused != nil {
-					t.Errorf("seed %d, %s = %q: validation takes what a renderer refuses: %v", seed, path, text, refused)
-				}
-				for _, f := range files {
-					if said := speaks(f); said != "" {
-						t.Errorf("seed %d, %s = %q is in %s: %s", seed, path, text, f.Path, said)
-					}
-				}
-				if refused == nil && len(problems) == 0 && countOf(files, "[Peer]") != peers && !strings.Contains(path, "Key") {
-					t.Errorf("seed %d, %s = %q: %d peers, not %d", seed, path, text, countOf(files, "[Peer]"), peers)
-				}
-			}
+		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
+			t.Parallel()
+			tryTexts(t, sample.Mixed(seed))
 		})
 	}
-	if tried < 2000 || shown < 200 {
+}
+
+// tryTexts puts evil texts into every field of an estate, two into each, all of
+// them in turn.
+func tryTexts(t *testing.T, e *estate.Estate) {
+	for i := range e.Sites {
+		e.Sites[i].Gateway.PublicKey = testKey(byte(i + 1)).public
+	}
+	e.Allocations = tunnel.Derive(e).Allocations()
+	clean, err := rendered(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	peers := countOf(clean, "[Peer]")
+	tried, shown := 0, 0
+	everyText("", reflect.ValueOf(e).Elem(), func(path string, set func(string)) {
+		texts := evil
+		if strings.Contains(path, "Address") || strings.HasSuffix(path, "Outside") || strings.Contains(path, "NextHop") || strings.HasSuffix(path, "Upstream") {
+			texts = evilZones
+		}
+		for range 2 {
+			text := texts[tried%len(texts)]
+			tried++
+			set(text)
+			problems := estate.Validate(e)
+			if len(problems) > 0 && !written.MatchString(path) {
+				continue
+			}
+			shown++ // what validation refuses, to see the last guard work alone
+			files, refused := rendered(e)
+			if len(problems) == 0 && refused != nil {
+				t.Errorf("%s = %q: validation takes what a renderer refuses: %v", path, text, refused)
+			}
+			for _, f := range files {
+				if said := speaks(f); said != "" {
+					t.Errorf("%s = %q is in %s: %s", path, text, f.Path, said)
+				}
+			}
+			if refused == nil && len(problems) == 0 && countOf(files, "[Peer]") != peers && !strings.Contains(path, "Key") {
+				t.Errorf("%s = %q: %d peers, not %d", path, text, countOf(files, "[Peer]"), peers)
+			}
+		}
+	})
+	if tried < 300 || shown < 30 {
 		t.Errorf("only %d texts were tried, and %d rendered", tried, shown)
 	}
 }

@@ -104,6 +104,9 @@ func (l *lab) withSockets(name string, command ...string) []string {
 // newLab skips loudly where there can be no lab.
 func newLab(t *testing.T) *lab {
 	t.Helper()
+	if testing.Short() {
+		t.Skip("long")
+	}
 	if os.Geteuid() != 0 {
 		t.Skip("SKIPPED, NOT PASSED: this test makes network namespaces and needs root")
 	}
