@@ -17,7 +17,7 @@ const links = "site;key;reach;addresses;rank\nmillgate;fibre;static;203.0.113.10
 const subnets = "site;prefix;zone\nmillgate;10.40.1.0/24;office\nstonebeck;10.40.2.9/24;control\nwithybrook;10.40.2.0/24;control\n"
 
 // TestSheetsToConfiguration is the job the product is for: three sheets with a
-// bad cell and a collision come in, both are mended on the screen, and a
+// bad cell and a collision come in, both are fixed on the screen, and a
 // configuration goes out.
 func TestSheetsToConfiguration(t *testing.T) {
 	t.Parallel()
@@ -56,7 +56,7 @@ func TestSheetsToConfiguration(t *testing.T) {
 	d.click("nav a", "Addresses")
 	d.find("p", "stonebeck and withybrook both use 10.40.2.0/24 in ops")
 
-	// The finding leads to the field that is to be mended.
+	// The finding leads to the field that is to be fixed.
 	d.click("li a", "withybrook 10.40.2.0/24")
 	d.find("form[aria-label='Edit Withybrook Works']", "WAN links")
 	field, err := d.page.Element(`[name="subnets[0].prefix"]:focus`)

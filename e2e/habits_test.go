@@ -43,7 +43,7 @@ func TestEditsOutliveThePage(t *testing.T) {
 	}
 }
 
-// TestFocusStaysInThePreview mends one bad cell after the other without a hand on
+// TestFocusStaysInThePreview fixes one bad cell after the other without a hand on
 // the mouse.
 func TestFocusStaysInThePreview(t *testing.T) {
 	t.Parallel()

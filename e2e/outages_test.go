@@ -39,7 +39,7 @@ func TestNothingSwitches(t *testing.T) {
 	d.goTo(inDraft + "outages?fail=link:alderfold/copper")
 	what := "[aria-label='What the failure does'] "
 	d.find(what+"p", "No site with a living gateway is cut off")
-	d.gone("[role=note]", "Nothing switches by itself")
+	d.gone("[role=note]", "No automatic failover")
 	d.goTo(inDraft + "survey?site=alderfold")
 	d.click("summary", "Gateway:")
 	d.must(d.find(`[name="gateway.switches"]`, "").Click("left", 1))
@@ -47,15 +47,15 @@ func TestNothingSwitches(t *testing.T) {
 	d.find("[data-testid=last-edit]", "Alderfold")
 	for _, page := range []string{"outages?fail=link:alderfold/copper", "outages?view=standing", "outages?view=plan"} {
 		d.goTo(inDraft + page)
-		d.find("[role=note]", "Nothing switches by itself at alderfold")
+		d.find("[role=note]", "No automatic failover at alderfold")
 	}
 	d.goTo(inDraft + "outages?fail=link:alderfold/copper&a=alderfold&b=mossgill")
 	d.find(what+"strong", "Cuts")
-	d.find(what+"li", "nothing switches at alderfold: the dead tunnel stays in use until somebody acts")
+	d.find(what+"li", "no automatic failover at alderfold: the dead tunnel stays in use until somebody intervenes")
 	d.goTo(inDraft + "paths/alderfold?view=routes")
-	d.find("span", "nothing switches at this gateway")
+	d.find("span", "there is no automatic failover at this gateway")
 	d.goTo(inDraft + "findings")
-	d.find("*", "nothing switches at the gateway of alderfold")
+	d.find("*", "no automatic failover at the gateway of alderfold")
 }
 
 // TestFirstHubDies drops the first hub from the grid and reads who moves and
@@ -94,8 +94,8 @@ func TestSatelliteForControlOnly(t *testing.T) {
 	d.find("[data-testid=consequences]", "routes move at")
 	d.click("[data-pattern='satellite cell'] [aria-label='satellite later']", "")
 	d.find("[data-testid=last-edit]", "Links of 9 sites: cell, then satellite")
-	d.must(d.labelled("Add a zone that gives way").Select([]string{"camera"}, true, "text"))
-	d.find("[data-testid=last-edit]", "Zones give way: camera")
+	d.must(d.labelled("Add a zone to be shed").Select([]string{"camera"}, true, "text"))
+	d.find("[data-testid=last-edit]", "Zones shed: camera")
 	form := "form[aria-label='Probes of ops'] "
 	d.write(d.find(form+"input", ""), "500")
 	d.click(form+"button", "Save")
@@ -116,7 +116,7 @@ func TestLumenwayFails(t *testing.T) {
 	d.find(what+"p", "The failure does not move their traffic.")
 	d.must(d.labelled("One site").Select([]string{"alderfold"}, true, "text"))
 	d.find(what+"li", "probe 3 of 3 is missed too")
-	d.find(what+"li", "traffic flows again, after at most 3.8 s")
+	d.find(what+"li", "traffic flows again after at most 3.8 s")
 	d.find(what+"svg[aria-label^='Nothing flows for up to 3.80 s']", "")
 	d.find(what+"p", "The two reach each other 99.")
 }

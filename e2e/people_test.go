@@ -74,7 +74,7 @@ func TestFirstStart(t *testing.T) {
 	d.goTo("/e/vale/audit")
 	d.find("td", "people.role")
 	d.find("td", "draft.edit")
-	d.must(d.labelled("Who, the whole e-mail address").Input("bo@test.example"))
+	d.must(d.labelled("Who, full e-mail address").Input("bo@test.example"))
 	d.gone("td", "people.role")
 	d.goTo("/me")
 	d.click("button", "Sign out everywhere")
@@ -128,7 +128,7 @@ func TestReleaseAndCatchUp(t *testing.T) {
 	d.goTo("/e/brindlewater/d/release-1/survey")
 	d.find("p", "You look at release 1. Nothing in it can be edited")
 	d.goTo("/e/brindlewater")
-	d.find("td", "In spite of findings: They stood before")
+	d.find("td", "Released despite findings: They stood before")
 	d.write(d.labelled("Name of a new draft"), "Back to the start")
 	d.must(d.labelled("that starts from").Select([]string{"release 1, The network as it was taken over"}, true, "text"))
 	d.click("button", "Start the draft")
@@ -137,7 +137,7 @@ func TestReleaseAndCatchUp(t *testing.T) {
 	d.click("button[aria-label='Discard Back to the start']", "Discard")
 	d.gone("td a", "Back to the start")
 	d.click("button", "1 discarded, kept")
-	d.click("button", "Take up again")
+	d.click("button", "Restore")
 	d.find("button[aria-label='Discard Back to the start']", "Discard")
 }
 

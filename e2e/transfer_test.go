@@ -39,7 +39,7 @@ func TestDocumentIn(t *testing.T) {
 	d.click("button", "Preview")
 	d.find("td", "line 6, column 13")
 	d.find("td", `there is no region "vail"`)
-	d.find("p", "taken whole or not at all")
+	d.find("p", "imported whole or not at all")
 	d.write(d.labelled("Estate document"), document)
 	d.click("button", "Preview")
 	d.click("button", "Import the document")
@@ -49,7 +49,7 @@ func TestDocumentIn(t *testing.T) {
 	d.find("p", "millgate and stonebeck both use 10.40.1.0/24 in ops")
 	d.click("button", "Map 10.40.1.0/24 at stonebeck 1:1 to 10.40.0.0/24")
 	d.find("[data-testid=weighed]", "gone")
-	d.click("button", "Carry out")
+	d.click("button", "Apply ")
 	d.gone("p", "both use 10.40.1.0/24")
 	d.find("footer", "0 errors")
 	d.must(d.find("h1", "Addresses").Focus())
@@ -58,7 +58,7 @@ func TestDocumentIn(t *testing.T) {
 }
 
 // TestRegionsAreEdited gives a region a block that cannot be one, reads why,
-// and mends it.
+// and fixes it.
 func TestRegionsAreEdited(t *testing.T) {
 	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
@@ -116,7 +116,7 @@ func TestThemeAndKeys(t *testing.T) {
 		t.Errorf("the theme is %s still", after.Value.Str())
 	}
 	d.must(d.page.Keyboard.Type('?'))
-	d.find("dialog[open] dd", "Take back the last edit")
+	d.find("dialog[open] dd", "Undo the last edit")
 	d.click("dialog button", "Close")
 	d.goTo("/e/nowhere/d/first/survey")
 	d.find("[role=alert]", "no such estate")

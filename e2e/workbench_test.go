@@ -56,7 +56,7 @@ func TestRulerShowsCollisionsAndRoom(t *testing.T) {
 	d.click("button", "Stop sharing 192.168.40.0/24 at crossfold into ops")
 	d.find("[data-testid=weighed]", "cut")
 	d.click("button", "Map 192.168.40.0/24 at dockside 1:1 to 10.24.3.0/24")
-	d.click("button", "Carry out")
+	d.click("button", "Apply ")
 	d.find("footer", "1 error")
 	d.goTo(inDraft + "addresses")
 	d.write(d.labelled("Size, /"), "22")
@@ -95,7 +95,7 @@ func TestLoom(t *testing.T) {
 
 	d.goTo(inDraft + "shape?a=van-1&b=van-2")
 	d.find("[aria-label=Pair] p", "No tunnel can join these two. Their traffic goes by cinderhall")
-	d.find("[aria-label=Pair] li", "both can only call out")
+	d.find("[aria-label=Pair] li", "both are outbound only")
 	d.must(d.labelled("One site of a pair").Select([]string{"Mossgill Works"}, true, "text"))
 	d.must(d.labelled("The other").Select([]string{"Tarn Hollow Works"}, true, "text"))
 	d.click("[aria-label=Pair] button", "Join them directly")
@@ -150,7 +150,7 @@ func TestTunnelOrderHoldsAtBothEnds(t *testing.T) {
 	d.find("[aria-label=Pair] p", "You put some first")
 	d.click("[aria-label=Pair] li a", "fibre — fibre-a")
 	d.find("header p", "choice 1 of 5 between tarnhollow and harrowmere")
-	d.find("[role=status]", "Everything that must mirror does")
+	d.find("[role=status]", "Both ends match")
 	key, err := d.find("tr", "own public key").MustElement("td:nth-child(4)").Text()
 	d.must(err)
 	paste := d.labelled("Paste the public key that the peer of tarnhollow has")
@@ -206,7 +206,7 @@ func TestBeforeAfterAndFollow(t *testing.T) {
 	d.press(input.Enter)
 	d.find("[role=status]", "comes back another way")
 	d.find("[aria-label=There] a", "harrowmere")
-	d.click("button", "Turn round")
+	d.click("button", "Swap ends")
 	d.click("button", "Follow")
 	d.find("[role=status]", "another way")
 	d.write(d.labelled("From address"), "10.16.5.9")
@@ -241,7 +241,7 @@ func TestImportedEstateInTheWorkbench(t *testing.T) {
 	d.press(input.AltLeft, input.ArrowRight)
 	d.find("[data-testid=last-edit]", "Hubs of tarn in ops: second, first")
 	d.goTo("/e/vale/d/first/paths/-/follow?" + url.Values{"from": {"10.50.3.1"}, "to": {"10.50.4.1"}}.Encode())
-	d.find("[role=status]", "the answer comes back the same way")
+	d.find("[role=status]", "the reply comes back the same way")
 	d.find("[aria-label=There] a", "second")
 	d.goTo("/e/vale/d/first/addresses")
 	d.find("h3", "outside the regions")
@@ -260,7 +260,7 @@ func TestImportedEstateInTheWorkbench(t *testing.T) {
 	d.click("[data-finding]:first-child button", "the same way for 1 more of this kind")
 	d.find("section", "2 repairs chosen")
 	d.find("[data-testid=weighed]", "2 gone")
-	d.click("button", "Carry out")
+	d.click("button", "Apply ")
 	d.find("footer", "0 errors")
 	d.press(input.ControlLeft, input.KeyZ)
 	d.find("footer", "2 errors")
@@ -279,10 +279,10 @@ func addSpoke(p *person, key string) map[string]any {
 	return ops
 }
 
-// TestPolicyAndPinsAreMended finds the planted asymmetry with a packet, the
-// shadowed rule and the missing return among the findings, and mends each from
+// TestPolicyAndPinsAreFixed finds the planted asymmetry with a packet, the
+// shadowed rule and the missing return among the findings, and fixes each from
 // there.
-func TestPolicyAndPinsAreMended(t *testing.T) {
+func TestPolicyAndPinsAreFixed(t *testing.T) {
 	t.Parallel()
 	d := sitDown(t, launch(t, "demo", folder(t)))
 	const packet = inDraft + "paths/-/follow?from=10.20.24.9&to=10.16.4.1"
@@ -292,14 +292,14 @@ func TestPolicyAndPinsAreMended(t *testing.T) {
 	d.click("[aria-label='Remove the pin of larkspit']", "Remove")
 	d.gone("[aria-label='Findings about policy and pins']", "by a pin, traffic of larkspit")
 	d.goTo(packet)
-	d.find("[role=status]", "the answer comes back the same way")
+	d.find("[role=status]", "the reply comes back the same way")
 
 	d.goTo(inDraft + "shape?view=policy")
 	about := "[aria-label='Findings about policy and pins'] li"
 	d.find(about, "rule 6")
 	d.click("[aria-label='Move rule 6 up']", "")
 	d.gone(about, "is never asked")
-	d.find(about, "rule 2 of ops (deny office to control) also denies the answers")
+	d.find(about, "rule 2 of ops (deny office to control) also denies replies")
 	rules := len(d.page.MustElements("[aria-label=Policy] tbody tr"))
 	d.click("[aria-label='Delete rule 2']", "")
 	d.gone(about, "deny office to control")
@@ -319,7 +319,7 @@ func TestPolicyAndPinsAreMended(t *testing.T) {
 }
 
 // TestDirtySheetOfThirty pastes thirty sites with their links from a
-// spreadsheet, mends two cells in place, sees which can be hubs, joins them to
+// spreadsheet, fixes two cells in place, sees which can be hubs, joins them to
 // two hubs with another order in one region, and five of them as a mesh besides.
 func TestDirtySheetOfThirty(t *testing.T) {
 	t.Parallel()
@@ -384,7 +384,7 @@ func TestDirtySheetOfThirty(t *testing.T) {
 	}
 	d.goTo("/e/thirty/d/first/shape?overlay=mesh")
 	d.find("p", "9 tunnels among 5 sites")
-	d.find(`button[title^="s03 and s04 stay apart"]`, "")
+	d.find(`button[title^="s03 and s04 cannot be joined"]`, "")
 }
 
 // TestCostsAndTunnels changes what an overlay's paths cost and how its tunnels

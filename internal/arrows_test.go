@@ -2,6 +2,7 @@
 package internal_test
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -61,6 +62,40 @@ func TestArrows(t *testing.T) {
 			own, isOwn := strings.CutPrefix(name, "wideknot/")
 			if isOwn && !slices.ContainsFunc(allowed, func(a string) bool { return own == a || strings.HasPrefix(own, a+"/") && (a == "core" || a == "e2e") }) {
 				t.Errorf("%s imports %s", file, name)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// A function longer than a screen says in its comment why ("Long …").
+func TestLongFunctionsSayWhy(t *testing.T) {
+	const screen = 60 // lines
+	err := filepath.WalkDir("..", func(file string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if entry.IsDir() && slices.Contains([]string{"node_modules", ".git", "var"}, entry.Name()) {
+			return filepath.SkipDir
+		}
+		if entry.IsDir() || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
+			return nil
+		}
+		set := token.NewFileSet()
+		parsed, err := parser.ParseFile(set, file, nil, parser.ParseComments)
+		if err != nil {
+			return err
+		}
+		for _, d := range parsed.Decls {
+			f, ok := d.(*ast.FuncDecl)
+			if !ok {
+				continue
+			}
+			if lines := set.Position(f.End()).Line - set.Position(f.Pos()).Line + 1; lines > screen && !strings.Contains(f.Doc.Text(), "Long ") {
+				t.Errorf("%s: %s has %d lines; split it, or say why not", file, f.Name.Name, lines)
 			}
 		}
 		return nil

@@ -37,7 +37,7 @@ func checkCommand() *cobra.Command {
 					for _, line := range one.Evidence {
 						fmt.Fprintf(out, "         · %s\n", line)
 					}
-					fmt.Fprintf(out, "         %s %s\n", one.Why, one.Mend)
+					fmt.Fprintf(out, "         %s %s\n", one.Why, one.Fix)
 					for _, r := range one.Repairs {
 						fmt.Fprintf(out, "         → %s\n", r.Label)
 					}

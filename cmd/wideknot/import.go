@@ -52,7 +52,7 @@ func importCommand() *cobra.Command {
 				return unusable(errors.New("the sheets have a heading and no rows; nothing was written"))
 			}
 			if reading.BadRows() > 0 && !leaveBad {
-				return exit{1, errors.New("there are bad rows; nothing was written. Mend them, or leave them out with --leave-bad")}
+				return exit{1, errors.New("there are bad rows; nothing was written. Fix them, or leave them out with --leave-bad")}
 			}
 			if problems := estate.Validate(reading.Estate); len(problems) > 0 {
 				return unusable(fmt.Errorf("the estate would not be readable; nothing was written:\n%w", estate.Problems(problems)))

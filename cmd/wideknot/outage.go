@@ -12,6 +12,7 @@ import (
 	"wideknot/core/outage"
 )
 
+// Long for its flags.
 func outageCommand() *cobra.Command {
 	var f format
 	var fail, kinds []string
@@ -148,7 +149,7 @@ func printIdle(w io.Writer, sites []string) {
 		if n > 10 {
 			more = fmt.Sprintf(" and %d more", n-10)
 		}
-		fmt.Fprintf(w, "Nothing switches at %s%s: a dead tunnel stays in use there until somebody acts.\n", strings.Join(sites[:min(n, 10)], ", "), more)
+		fmt.Fprintf(w, "No automatic failover at %s%s: a dead tunnel stays in use there until somebody intervenes.\n", strings.Join(sites[:min(n, 10)], ", "), more)
 	}
 }
 

@@ -7,7 +7,7 @@ import (
 
 	"wideknot/core/check"
 	"wideknot/core/estate"
-	"wideknot/core/mend"
+	"wideknot/core/planning"
 )
 
 func repairCommand() *cobra.Command {
@@ -15,8 +15,8 @@ func repairCommand() *cobra.Command {
 	var out string
 	c := &cobra.Command{
 		Use:   "repair FILE LABEL",
-		Short: "Carry out a repair that check offers, and print the document",
-		Long: "Repair carries out the repair that check lists under that label and prints the repaired document.\n" +
+		Short: "Apply a repair that check offers, and print the document",
+		Long: "Repair applies the repair that check lists under that label and prints the repaired document.\n" +
 			"What is found afterwards goes to standard error.",
 		Args: cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -28,7 +28,7 @@ func repairCommand() *cobra.Command {
 			if !ok {
 				return unusable(fmt.Errorf("check offers no repair %q on %s", args[1], args[0]))
 			}
-			repaired, err := mend.Apply(e, repair)
+			repaired, err := planning.Apply(e, repair)
 			if err != nil {
 				return unusable(err)
 			}
@@ -43,7 +43,7 @@ func repairCommand() *cobra.Command {
 	return c
 }
 
-func offered(e *estate.Estate, label string) (mend.Repair, bool) {
+func offered(e *estate.Estate, label string) (planning.Repair, bool) {
 	m := derive(e)
 	for _, finding := range check.Run(m.Plan, m) {
 		for _, r := range finding.Repairs {
@@ -52,5 +52,5 @@ func offered(e *estate.Estate, label string) (mend.Repair, bool) {
 			}
 		}
 	}
-	return mend.Repair{}, false
+	return planning.Repair{}, false
 }

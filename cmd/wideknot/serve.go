@@ -46,6 +46,7 @@ func serveCommand() *cobra.Command {
 
 // serve runs until the context ends, then stops all it started. prepare fills
 // a database before anybody is let in.
+// Long because what it starts it stops in the reverse order, by defer.
 func (s *settings) serve(ctx context.Context, prepare func(context.Context, *api.Server) error) error {
 	level := slog.LevelInfo
 	if s.verbose {

@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wideknot/core/addr"
-	"wideknot/core/mend"
+	"wideknot/core/planning"
 )
 
 func spaceCommand() *cobra.Command {
@@ -26,7 +26,7 @@ func spaceCommand() *cobra.Command {
 			if size < 0 || size > 128 {
 				return unusable(fmt.Errorf("--size %d is no length of a prefix: 1 to 32, or to 128 for IPv6", size))
 			}
-			rooms := mend.Rooms(e)
+			rooms := planning.Rooms(e)
 			if f == "json" {
 				return writeJSON(c.OutOrStdout(), map[string]any{"rooms": rooms})
 			}

@@ -16,8 +16,8 @@ func traceCommand() *cobra.Command {
 	var packet route.Packet
 	c := &cobra.Command{
 		Use:   "trace FILE SRC DST",
-		Short: "Follow a packet from one address to another, and its answer back",
-		Long:  "Trace follows a packet and its answer. It exits with 0 when both arrive, 1 when not.",
+		Short: "Follow a packet from one address to another, and the reply back",
+		Long:  "Trace follows a packet and the reply to it. It exits with 0 when both arrive, 1 when not.",
 		Args:  cobra.ExactArgs(3),
 		RunE: func(c *cobra.Command, args []string) error {
 			e, err := readDocument(c, args[0])
@@ -75,7 +75,7 @@ func printWalk(w io.Writer, direction string, walk *route.WalkSheet) {
 		fmt.Fprintf(w, "  %s", walk.End)
 	}
 	if walk.Why != "" {
-		fmt.Fprintf(w, ": %s. %s", walk.Why, walk.Mend)
+		fmt.Fprintf(w, ": %s. %s", walk.Why, walk.Fix)
 	}
 	fmt.Fprintln(w)
 }

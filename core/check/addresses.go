@@ -37,7 +37,7 @@ func sameSite(in *Input, report func(Finding)) {
 				Code: "address/same-site", Severity: Error,
 				Title:    fmt.Sprintf("%s has %s inside its own %s", site.Key, prefixes[inner], prefixes[outer]),
 				Why:      "A gateway cannot tell on which of the two segments an address lies.",
-				Mend:     "Give one of them another prefix, or delete it.",
+				Fix:      "Give one of them another prefix, or delete it.",
 				Subjects: []Subject{{Site: site.Key, Prefix: prefixes[inner]}, {Site: site.Key, Prefix: prefixes[outer]}},
 				Repairs:  renumbering(in, place{site, &site.Subnets[inner]}),
 			})
@@ -69,7 +69,7 @@ func collisions(in *Input, report func(Finding)) {
 			f.Code, f.Severity = "address/collision", Error
 			f.Title += " in " + o.Spec.Key
 			f.Why = "Traffic to these addresses reaches only one of the sites, and which one depends on where it starts."
-			f.Mend = "Renumber one side, map it 1:1 into free space, or stop sharing it."
+			f.Fix = "Renumber one side, map it 1:1 into free space, or stop sharing it."
 			f.Subjects = append(f.Subjects, Subject{Overlay: o.Spec.Key})
 			for _, member := range group {
 				shared[places[member].subnet] = true
@@ -94,7 +94,7 @@ func collisions(in *Input, report func(Finding)) {
 		f.Code, f.Severity = "address/latent", Note
 		f.Title += ", not shared together"
 		f.Why = "Nothing is wrong yet; sharing both into one overlay would make it a collision."
-		f.Mend = "Nothing to do now. Keep it in mind before sharing more."
+		f.Fix = "Nothing to do now. Keep it in mind before sharing more."
 		report(f)
 	}
 }
@@ -136,7 +136,7 @@ func mapped(in *Input, report func(Finding)) {
 					Code: "address/idle-map", Severity: Note,
 					Title:    fmt.Sprintf("%s at %s is mapped to %s but shared nowhere", n.Prefix, site.Key, n.Map),
 					Why:      "A 1:1 map only acts on what takes part in an overlay.",
-					Mend:     "Share the subnet, or remove the map.",
+					Fix:      "Share the subnet, or remove the map.",
 					Subjects: []Subject{{Site: site.Key, Prefix: n.Prefix}},
 				})
 			}
@@ -177,7 +177,7 @@ func specialSpace(in *Input, report func(Finding)) {
 						Code: "address/special", Severity: Warning,
 						Title:    fmt.Sprintf("%s at %s lies in %s space", prefix, site.Key, s.purpose),
 						Why:      "Hosts and routers treat such addresses specially; traffic to them is dropped or stays local.",
-						Mend:     "Renumber the subnet into private space (RFC 1918, RFC 4193).",
+						Fix:      "Renumber the subnet into private space (RFC 1918, RFC 4193).",
 						Subjects: []Subject{{Site: site.Key, Prefix: prefix}},
 						Repairs:  renumbering(in, place{site, &site.Subnets[j]}),
 					})
@@ -201,7 +201,7 @@ func underlays(in *Input, report func(Finding)) {
 							Code: "address/underlay", Severity: Error,
 							Title:    fmt.Sprintf("%s at %s lies in underlay %s (%s)", n.Taking(), site.Key, u.Key, block),
 							Why:      "Sites on the underlay would send packets between tunnel ends into a tunnel.",
-							Mend:     "Renumber the subnet, or map it 1:1.",
+							Fix:      "Renumber the subnet, or map it 1:1.",
 							Subjects: []Subject{{Site: site.Key, Prefix: n.Prefix}},
 							Repairs:  renumbering(in, place{site, n}),
 						})

@@ -4,7 +4,7 @@ import (
 	"testing"
 
 	"wideknot/core/estate"
-	"wideknot/core/mend"
+	"wideknot/core/planning"
 	"wideknot/core/route"
 	"wideknot/core/sample"
 	"wideknot/core/tunnel"
@@ -21,8 +21,8 @@ func TestRepairsCarriedOutTogether(t *testing.T) {
 		p := tunnel.Derive(e)
 		return Run(p, route.Build(p))
 	}
-	for _, action := range []mend.RepairAction{mend.Renumber, mend.MapTo, mend.Unshare} {
-		var chosen []mend.Repair
+	for _, action := range []planning.RepairAction{planning.Renumber, planning.MapTo, planning.Unshare} {
+		var chosen []planning.Repair
 		for _, f := range findings(e) {
 			for _, r := range f.Repairs {
 				if r.Action == action {
@@ -34,7 +34,7 @@ func TestRepairsCarriedOutTogether(t *testing.T) {
 		if len(chosen) < 2 {
 			t.Fatalf("%s: %d repairs; the sample has too little trouble", action, len(chosen))
 		}
-		after, err := mend.ApplyAll(e, chosen)
+		after, err := planning.ApplyAll(e, chosen)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -27,7 +27,7 @@ func breakouts(in *Input, report func(Finding)) {
 					Code: "breakout/nat", Severity: Error,
 					Title:    fmt.Sprintf("the design knows no internet device of %s, by which %s breaks out", key, o.Spec.Key),
 					Why:      "Without it the source addresses are not translated, and nothing comes back from the internet.",
-					Mend:     "Enter the device of its internet link.",
+					Fix:      "Enter the device of its internet link.",
 					Subjects: []Subject{{Site: key}, {Overlay: o.Spec.Key}},
 				})
 				continue
@@ -44,7 +44,7 @@ func breakouts(in *Input, report func(Finding)) {
 					Code: "breakout/no-hub", Severity: Error,
 					Title:    fmt.Sprintf("%s is to reach the internet through %s, but has no tunnel to %s", key, o.Spec.Key, strings.Join(b.Hubs, " or ")),
 					Why:      "Its internet traffic leaves locally.",
-					Mend:     "Make one of those hubs the site's hub, or break out elsewhere.",
+					Fix:      "Make one of those hubs the site's hub, or break out elsewhere.",
 					Subjects: []Subject{{Site: key}, {Overlay: o.Spec.Key}},
 				})
 				continue
@@ -79,7 +79,7 @@ func (in *Input) wayOut(o *tunnel.Overlay, hub *estate.Site, family estate.Famil
 		Title:    fmt.Sprintf("%s has no way to the internet for %s, which %s should reach through it", hub.Key, name, strings.Join(sites[:min(len(sites), 5)], ", ")),
 		Evidence: []string{fmt.Sprintf("%d sites share %s subnets into %s", len(sites), name, o.Spec.Key)},
 		Why:      "Their " + name + " traffic goes to the hub and ends there; it does not leave locally instead.",
-		Mend:     "Give an internet link of the hub an address and a next hop of that version, or share no such subnets there.",
+		Fix:      "Give an internet link of the hub an address and a next hop of that version, or share no such subnets there.",
 		Subjects: []Subject{{Site: hub.Key}, {Overlay: o.Spec.Key}},
 	})
 }
@@ -111,7 +111,7 @@ func (in *Input) unpinned(site int, table []route.Route, overlay string, report 
 				Code: "breakout/pins", Severity: Error,
 				Title:    fmt.Sprintf("the tunnels of %s over %s would be sent into themselves", s.Key, key),
 				Why:      "What starts in the subnet goes through a tunnel, also the tunnel's own packets, as long as their way out is not known.",
-				Mend:     "Enter the device and the next hop of the link; a hub found by host name needs a second link too.",
+				Fix:      "Enter the device and the next hop of the link; a hub found by host name needs a second link too.",
 				Subjects: []Subject{{Site: s.Key, Link: key}, {Overlay: overlay}},
 			})
 		}

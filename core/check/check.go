@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"wideknot/core/mend"
 	"wideknot/core/outage"
+	"wideknot/core/planning"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
 )
@@ -29,15 +29,15 @@ func (s Severity) order() int { return slices.Index([]Severity{Error, Warning, N
 
 // A Finding is something wrong or risky.
 type Finding struct {
-	ID       string        `json:"id"`   // code and subjects; stays the same while the finding does
-	Code     string        `json:"code"` // family/name
-	Severity Severity      `json:"severity"`
-	Title    string        `json:"title"`
-	Evidence []string      `json:"evidence,omitempty"`
-	Why      string        `json:"why"`               // why it matters
-	Mend     string        `json:"mend"`              // what to do about it
-	Subjects []Subject     `json:"subjects"`          // the first is where it is mended
-	Repairs  []mend.Repair `json:"repairs,omitempty"` // that can be applied as they are
+	ID       string            `json:"id"`   // code and subjects; stays the same while the finding does
+	Code     string            `json:"code"` // family/name
+	Severity Severity          `json:"severity"`
+	Title    string            `json:"title"`
+	Evidence []string          `json:"evidence,omitempty"`
+	Why      string            `json:"why"`               // why it matters
+	Fix      string            `json:"fix"`               // what to do about it
+	Subjects []Subject         `json:"subjects"`          // the first is where it is fixed
+	Repairs  []planning.Repair `json:"repairs,omitempty"` // that can be applied as they are
 }
 
 // A Subject is what a finding is about: a site, or a link, subnet or overlay

@@ -9,8 +9,8 @@ import (
 	"testing"
 
 	"wideknot/core/estate"
-	"wideknot/core/mend"
 	"wideknot/core/outage"
+	"wideknot/core/planning"
 	"wideknot/core/route"
 	"wideknot/core/sample"
 	"wideknot/core/tunnel"
@@ -118,17 +118,17 @@ func TestFindings(t *testing.T) {
 		{"shape/unshared", Note, "prefix: 10.16.2.0/24, share: [ops]", "prefix: 10.16.2.0/24", "10.16.2.0/24 at other is shared into no overlay"},
 		{"link/single", Warning, "      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "    subnets: [{prefix: 10.16.2.0/24", "other has a single WAN link"},
 		{"link/shared-fate", Warning, "      - {key: a, reach: nat}\n      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "      - {key: a, reach: nat, shared_fate: [mast-1]}\n      - {key: b, reach: nat, rank: 2, shared_fate: [mast-2, mast-1]}\n    subnets: [{prefix: 10.16.2.0/24", "all 2 links of other share mast-1"},
-		{"gateway/limit", Error, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, max_tunnels: 7}\n", "hub ends 8 tunnels; its gateway can end 7"},
-		{"gateway/limit", Warning, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, max_tunnels: 8}\n", "hub ends 8 tunnels; its gateway can end 8"},
+		{"gateway/limit", Error, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, max_tunnels: 7}\n", "hub terminates 8 tunnels; its gateway is limited to 7"},
+		{"gateway/limit", Warning, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, max_tunnels: 8}\n", "hub terminates 8 tunnels; its gateway is limited to 8"},
 		{"gateway/ports", Error, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, listen_port: 65530}\n", "hub has no UDP port left for 2"},
 		{"gateway/interface", Error, "name: Spoke\n    region: north\n    gateway: {switches: true}\n", "name: Spoke\n    region: north\n    gateway: {switches: true, lan_device: hub-1}\n", "tunnel interface hub-1 at spoke has the name of a device"},
 		{"mtu/small", Warning, "- {key: a, reach: static", "- {key: a, mtu: 1300, reach: static", "has room for 1240 bytes"},
 		{"link/equal-rank", Warning, "      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "      - {key: b, reach: nat}\n    subnets: [{prefix: 10.16.2.0/24", "other/a and other/b have the same rank 1"},
 		{"link/weight", Note, "      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "      - {key: b, reach: nat, rank: 2, weight: 3}\n    subnets: [{prefix: 10.16.2.0/24", "other/b has a weight, but shares the load with no other link"},
 		{"link/sharing-zones", Error, "      - {key: a, reach: nat}\n      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.2.0/24", "      - {key: a, reach: nat, weight: 1}\n      - {key: b, reach: nat, weight: 2, zones: [control]}\n    subnets: [{prefix: 10.16.2.0/24", "other/a and other/b share the load, but let different zones through"},
-		{"link/name", Warning, "- {key: b, reach: static, addresses: [203.0.113.2], rank: 2}", "- {key: b, reach: dynamic, hostname: gw.hub.local, rank: 2}", "a name that only a local network knows"},
-		{"gateway/throughput", Warning, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, throughput_mbps: 5}\n", "ask for 9 Mbit/s; its gateway can do 5"},
-		{"gateway/no-switching", Error, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n", "nothing switches at the gateway of hub"},
+		{"link/name", Warning, "- {key: b, reach: static, addresses: [203.0.113.2], rank: 2}", "- {key: b, reach: dynamic, hostname: gw.hub.local, rank: 2}", "a name that resolves only on a local network"},
+		{"gateway/throughput", Warning, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, throughput_mbps: 5}\n", "need 9 Mbit/s; its gateway handles 5"},
+		{"gateway/no-switching", Error, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n", "no automatic failover at the gateway of hub"},
 		{"gateway/clock", Warning, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, clock_skew_s: -90}\n", "clock of hub is off by -90 s"},
 		{"gateway/not-forwarded", Error, "- {key: a, reach: static, addresses: [203.0.113.1]}", "- {key: a, reach: forwarded, outside: 203.0.113.1, forwards: [51820-51821]}", "3 tunnels of hub/a listen on ports that are not forwarded"},
 		{"mtu/mixed", Note, "- {key: b, reach: static, addresses: [203.0.113.2], rank: 2}", "- {key: b, reach: static, addresses: [203.0.113.2], rank: 2, mtu: 1492}", "at 2 pairs of ops a backup tunnel is narrower"},
@@ -136,10 +136,10 @@ func TestFindings(t *testing.T) {
 		{"crypto/target", Error, "shape: hub-and-spoke, ", "shape: hub-and-spoke, transport: ipsec, ", "carries WireGuard only"},
 		{"crypto/proposals", Error, "shape: hub-and-spoke, ", "shape: hub-and-spoke, transport: ipsec, crypto: {ike: [ENCR_AES_CBC-256/PRF_HMAC_SHA2_256/AUTH_HMAC_SHA2_256_128/Curve25519]}, ", "other and hub have no IPsec proposal in common"},
 		{"policy/dead", Warning, policy, "policy: {default: permit, rules: [{action: deny, from: {zone: guest}}]}}", "rule 1 of ops (deny guest to anywhere) can never match"},
-		{"policy/shadowed", Warning, policy, "policy: {default: permit, rules: [{action: deny, to: {prefix: 10.0.0.0/8}}, {action: permit, from: {site: spoke}, to: {site: hub}, protocol: tcp}]}}", "rule 2 of ops (permit at spoke to at hub tcp) is never asked: rule 1 stands above it"},
-		{"policy/shadowed", Note, policy, "policy: {default: permit, rules: [{action: permit}, {action: permit, from: {site: spoke}}]}}", "is never asked"},
-		{"policy/return", Warning, policy, "policy: {default: deny, rules: [{action: deny, from: {site: hub}, to: {site: spoke}}, {action: permit, from: {site: spoke}, to: {site: hub}, protocol: tcp, ports: [443]}]}}", "rule 2 of ops (permit at spoke to at hub tcp 443) lets sessions start whose answers rule 1 denies"},
-		{"policy/one-way", Warning, policy, "policy: {default: permit, rules: [{action: deny, from: {site: hub}, to: {site: spoke}}]}}", "also denies the answers"},
+		{"policy/shadowed", Warning, policy, "policy: {default: permit, rules: [{action: deny, to: {prefix: 10.0.0.0/8}}, {action: permit, from: {site: spoke}, to: {site: hub}, protocol: tcp}]}}", "rule 2 of ops (permit at spoke to at hub tcp) is shadowed by rule 1"},
+		{"policy/shadowed", Note, policy, "policy: {default: permit, rules: [{action: permit}, {action: permit, from: {site: spoke}}]}}", "is shadowed"},
+		{"policy/return", Warning, policy, "policy: {default: deny, rules: [{action: deny, from: {site: hub}, to: {site: spoke}}, {action: permit, from: {site: spoke}, to: {site: hub}, protocol: tcp, ports: [443]}]}}", "rule 2 of ops (permit at spoke to at hub tcp 443) permits sessions whose replies rule 1 denies"},
+		{"policy/one-way", Warning, policy, "policy: {default: permit, rules: [{action: deny, from: {site: hub}, to: {site: spoke}}]}}", "also denies replies"},
 		{"breakout/nat", Error, policy, "breakout: {hubs: [hub], sites: [spoke]}}", "no internet device of hub"},
 		{"breakout/pins", Error, policy, "breakout: {hubs: [hub], sites: [spoke]}}", "the tunnels of spoke over a would be sent into themselves"},
 		{"breakout/family", Error, policy, "breakout: {hubs: [hub], sites: [spoke]}}", "hub has no way to the internet for IPv6, which spoke should reach"},
@@ -184,7 +184,7 @@ func TestFindings(t *testing.T) {
 		if f.Severity != c.severity || !strings.Contains(f.Title, c.title) {
 			t.Errorf("%s: %s %q, want %s %q", c.code, f.Severity, f.Title, c.severity, c.title)
 		}
-		if f.Why == "" || f.Mend == "" || len(f.Subjects) == 0 || f.ID == "" {
+		if f.Why == "" || f.Fix == "" || len(f.Subjects) == 0 || f.ID == "" {
 			t.Errorf("%s: incomplete: %+v", c.code, f)
 		}
 	}
@@ -210,7 +210,7 @@ func TestTheListIsWhatIsFound(t *testing.T) {
 		}
 	}
 	var text strings.Builder
-	text.WriteString("# What is checked\n\nWritten from the list in `core/check`; a severity is the worst that a finding can have.\n\n| code | severity | mended in | |\n|---|---|---|---|\n")
+	text.WriteString("# What is checked\n\nWritten from the list in `core/check`; a severity is the worst that a finding can have.\n\n| code | severity | fixed in | |\n|---|---|---|---|\n")
 	for _, check := range Checks {
 		for _, code := range check.Codes {
 			fmt.Fprintf(&text, "| `%s` | %s | %s | %s |\n", code.Name, code.Severity, code.Stage, code.Doc)
@@ -278,7 +278,7 @@ func TestRepairsRepair(t *testing.T) {
 		for _, f := range before {
 			for _, r := range f.Repairs {
 				repairs++
-				repaired, err := mend.Apply(e, r)
+				repaired, err := planning.Apply(e, r)
 				if err != nil {
 					t.Errorf("%s: %s: %v", name, r.Label, err)
 					continue
@@ -288,7 +288,7 @@ func TestRepairsRepair(t *testing.T) {
 				}
 				after := findings(repaired)
 				if slices.ContainsFunc(after, func(g Finding) bool { return g.ID == f.ID }) {
-					t.Errorf("%s: %s does not mend %q", name, r.Label, f.Title)
+					t.Errorf("%s: %s does not fix %q", name, r.Label, f.Title)
 				}
 				if Count(after)[Error] >= Count(before)[Error] && f.Severity == Error {
 					t.Errorf("%s: %s leaves %d errors", name, r.Label, Count(after)[Error])
@@ -298,7 +298,7 @@ func TestRepairsRepair(t *testing.T) {
 		if repairs == 0 {
 			t.Errorf("%s: no repair offered", name)
 		}
-		if _, err := mend.Apply(e, mend.Repair{Action: mend.Renumber, Site: "gone"}); err == nil {
+		if _, err := planning.Apply(e, planning.Repair{Action: planning.Renumber, Site: "gone"}); err == nil {
 			t.Error("a repair at a site that is not there was carried out")
 		}
 	}

@@ -18,7 +18,7 @@ func clocks(in *Input, report func(Finding)) {
 				Code: "gateway/clock", Severity: Warning,
 				Title:    fmt.Sprintf("the clock of %s is off by %.0f s", site.Key, skew),
 				Why:      "Handshakes carry a time and are refused when it runs backwards; certificates seem expired or not yet valid.",
-				Mend:     "Set the clock, and let the gateway keep it by NTP.",
+				Fix:      "Set the clock, and let the gateway keep it by NTP.",
 				Subjects: []Subject{{Site: site.Key}},
 			})
 		}

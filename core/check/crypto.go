@@ -25,7 +25,7 @@ func proposals(in *Input, report func(Finding)) {
 					Code: "crypto/transport", Severity: Error,
 					Title:    fmt.Sprintf("the gateway of %s cannot do %s, which %s uses", p.Site(m).Key, transport, o.Spec.Key),
 					Why:      "None of its tunnels will come up.",
-					Mend:     "Take another transport for the overlay, or leave the site out.",
+					Fix:      "Take another transport for the overlay, or leave the site out.",
 					Subjects: []Subject{{Site: p.Site(m).Key}, {Overlay: o.Spec.Key}},
 				})
 			}
@@ -34,7 +34,7 @@ func proposals(in *Input, report func(Finding)) {
 					Code: "crypto/target", Severity: Error,
 					Title:    fmt.Sprintf("%s takes target linux, which carries WireGuard only, but %s uses IPsec", p.Site(m).Key, o.Spec.Key),
 					Why:      "The configuration of this gateway lacks the overlay's tunnels.",
-					Mend:     "Set the gateway's target to restconf, or the overlay's transport to wireguard.",
+					Fix:      "Set the gateway's target to restconf, or the overlay's transport to wireguard.",
 					Subjects: []Subject{{Site: p.Site(m).Key}, {Overlay: o.Spec.Key}},
 				})
 			}
@@ -50,7 +50,7 @@ func proposals(in *Input, report func(Finding)) {
 					Title:    fmt.Sprintf("%s and %s have no IPsec proposal in common in %s", p.Site(a.A).Key, p.Site(a.B).Key, o.Spec.Key),
 					Evidence: []string{p.Site(a.A).Key + ": " + strings.Join(p.Site(a.A).Gateway.Proposals, ", "), p.Site(a.B).Key + ": " + strings.Join(p.Site(a.B).Gateway.Proposals, ", ")},
 					Why:      "They cannot agree on keys, and no tunnel comes up.",
-					Mend:     "Add a proposal that both can do to the overlay's crypto profile.",
+					Fix:      "Add a proposal that both can do to the overlay's crypto profile.",
 					Subjects: []Subject{{Overlay: o.Spec.Key}, {Site: p.Site(a.A).Key}, {Site: p.Site(a.B).Key}},
 				})
 			}

@@ -24,16 +24,16 @@ func limits(in *Input, report func(Finding)) {
 		n, most := len(in.Plan.Ends(i)), site.Gateway.MaxTunnels
 		f := Finding{
 			Code: "gateway/limit", Subjects: []Subject{{Site: site.Key}},
-			Title: fmt.Sprintf("%s ends %d tunnels; its gateway can end %d", site.Key, n, most),
-			Mend:  "Pair fewer links, move spokes to another hub, or raise the gateway's limit.",
+			Title: fmt.Sprintf("%s terminates %d tunnels; its gateway is limited to %d", site.Key, n, most),
+			Fix:   "Pair fewer links, move spokes to another hub, or raise the gateway's limit.",
 		}
 		switch {
 		case most == 0 || n*10 < most*9:
 			return
 		case n > most:
-			f.Severity, f.Why = Error, "The gateway refuses the last tunnels, whichever they are."
+			f.Severity, f.Why = Error, "The gateway refuses the tunnels beyond its limit, whichever come up last."
 		default:
-			f.Severity, f.Why = Warning, "There is hardly room for another site."
+			f.Severity, f.Why = Warning, "There is hardly capacity for another site."
 		}
 		report(f)
 	})
@@ -59,7 +59,7 @@ func ports(in *Input, report func(Finding)) {
 					Code: "gateway/interface", Severity: Error,
 					Title:    fmt.Sprintf("tunnel interface %s at %s has the name of a device there", name, site.Key),
 					Why:      "The interface cannot be made.",
-					Mend:     "Correct the device name of the link or the LAN.",
+					Fix:      "Correct the device name of the link or the LAN.",
 					Subjects: []Subject{{Site: site.Key}},
 				})
 			}
@@ -69,7 +69,7 @@ func ports(in *Input, report func(Finding)) {
 				Code: "gateway/ports", Severity: Error,
 				Title:    fmt.Sprintf("%s has no UDP port left for %d of its tunnels", site.Key, missing),
 				Why:      "Those tunnels cannot be made.",
-				Mend:     "Lower the first listen port of the gateway, or pair fewer links.",
+				Fix:      "Lower the first listen port of the gateway, or pair fewer links.",
 				Subjects: []Subject{{Site: site.Key}},
 			})
 		}
@@ -97,7 +97,7 @@ func pending(in *Input, report func(Finding)) {
 			Code: "pending/probe-profile", Severity: Warning,
 			Title:    fmt.Sprintf("the probe profile of %s is planned with, but the bundles of %d gateways do not carry it out", o.Spec.Key, without),
 			Why:      "Outages counts with it; bundles for linux do not contain it, so somebody must set those gateways' probes to it.",
-			Mend:     "Set the probes of these gateways by hand.",
+			Fix:      "Set the probes of these gateways by hand.",
 			Subjects: []Subject{{Overlay: o.Spec.Key}},
 		})
 	}
@@ -130,16 +130,16 @@ func idle(in *Input, report func(Finding)) {
 	if more := len(subjects) - len(keys); more > 0 {
 		evidence += fmt.Sprintf(" and %d more", more)
 	}
-	title := fmt.Sprintf("nothing switches at %d gateways", len(subjects))
+	title := fmt.Sprintf("no automatic failover at %d gateways", len(subjects))
 	if len(subjects) == 1 {
-		title = "nothing switches at the gateway of " + subjects[0].Site
+		title = "no automatic failover at the gateway of " + subjects[0].Site
 	}
 	report(Finding{
 		Code: noSwitching, Severity: Error,
 		Title:    title,
 		Evidence: []string{evidence, fmt.Sprintf("%d tunnel ends in all", tunnels)},
-		Why:      "A dead tunnel stays in use there until somebody acts, whatever stands by; outages and availability are counted so.",
-		Mend:     "Have something on the gateway watch its tunnels and take dead ones out of use, then say at the site that it switches by itself.",
+		Why:      "A dead tunnel stays in use there until somebody intervenes, whatever standby there is; outages and availability count on that.",
+		Fix:      "Have the gateway monitor its tunnels and take dead ones out of use, then set at the site that it fails over by itself.",
 		Subjects: subjects,
 	})
 }
@@ -169,7 +169,7 @@ func deaf(in *Input, report func(Finding)) {
 				Code: "gateway/no-lan-address", Severity: Error,
 				Title:    fmt.Sprintf("the gateway of %s has no %s address on its LAN, but shares %s", site.Key, name, strings.Join(own[:min(len(own), 5)], ", ")),
 				Why:      "Its LAN's router cannot be given a route to it, nor it one to the subnets: nothing reaches them, and they reach nobody.",
-				Mend:     "Enter the gateway's " + name + " address on the LAN, and its router's.",
+				Fix:      "Enter the gateway's " + name + " address on the LAN, and its router's.",
 				Subjects: []Subject{{Site: site.Key}},
 			})
 		}
@@ -193,9 +193,9 @@ func throughput(in *Input, report func(Finding)) {
 		if most := site.Gateway.ThroughputMbps; most > 0 && load[i] > most {
 			report(Finding{
 				Code: "gateway/throughput", Severity: Warning,
-				Title:    fmt.Sprintf("the sites that use %s first ask for %.0f Mbit/s; its gateway can do %.0f", site.Key, load[i], most),
-				Why:      "At busy times packets are dropped, of every site alike.",
-				Mend:     "Let some spokes use another hub first, or take a faster gateway.",
+				Title:    fmt.Sprintf("the sites whose first hub is %s need %.0f Mbit/s; its gateway handles %.0f", site.Key, load[i], most),
+				Why:      "At peak times packets of every site are dropped.",
+				Fix:      "Let some spokes use another hub first, or take a faster gateway.",
 				Subjects: []Subject{{Site: site.Key}},
 			})
 		}
@@ -227,12 +227,12 @@ func forwards(in *Input, report func(Finding)) {
 				Code: "gateway/not-forwarded", Severity: Warning,
 				Title:    fmt.Sprintf("%d tunnels of %s/%s listen on ports that are not forwarded to it", len(missing[l.Key]), site.Key, l.Key),
 				Evidence: []string{"missing: " + strings.Join(missing[l.Key], " "), "forwarded: " + strings.Join(l.Forwards, " ")},
-				Why:      "The other end would call in vain, so it is not told the endpoint: only this end can open the tunnels.",
-				Mend:     "Have the ports forwarded, and enter them at the link.",
+				Why:      "The far end could not connect, so it is given no endpoint: only this end can initiate the tunnels.",
+				Fix:      "Have the ports forwarded, and enter them at the link.",
 				Subjects: []Subject{{Site: site.Key, Link: l.Key}},
 			}
 			if n := mute[l.Key]; n > 0 {
-				f.Severity, f.Why = Error, fmt.Sprintf("Nobody can open %d of them: the other end cannot be called either. They count as dead everywhere here.", n)
+				f.Severity, f.Why = Error, fmt.Sprintf("Neither end can initiate %d of them. They count as down everywhere here.", n)
 			}
 			report(f)
 		}

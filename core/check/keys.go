@@ -29,7 +29,7 @@ func keys(in *Input, report func(Finding)) {
 			Code: "key/missing", Severity: Note,
 			Title:    fmt.Sprintf("%d gateways have no key yet", len(missing)),
 			Why:      "Keys are made when the estate is loaded into the server or rendered.",
-			Mend:     "Nothing to do, unless a gateway makes its own key: then enter its public key.",
+			Fix:      "Nothing to do, unless a gateway makes its own key: then enter its public key.",
 			Subjects: missing,
 		})
 	}
@@ -38,8 +38,8 @@ func keys(in *Input, report func(Finding)) {
 			report(Finding{
 				Code: "key/reused", Severity: Error,
 				Title:    fmt.Sprintf("%s use the same public key", strings.Join(holders[key], " and ")),
-				Why:      "Whoever holds the private key of one site can pose as the other, and a hub cannot tell them apart.",
-				Mend:     "Give each gateway a key of its own.",
+				Why:      "Whoever holds the private key of one site can impersonate the other, and a hub cannot tell them apart.",
+				Fix:      "Give each gateway a key of its own.",
 				Subjects: []Subject{{Site: holders[key][0]}, {Site: holders[key][1]}},
 			})
 		}

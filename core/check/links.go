@@ -31,7 +31,7 @@ func linkAddresses(in *Input, report func(Finding)) {
 						Code: "address/link", Severity: Warning,
 						Title:    fmt.Sprintf("%s/%s (%s) lies in %s, which %s shares", site.Key, l.Key, a, prefix, p.Site(holders[0]).Key),
 						Why:      "At that site the addresses of its own WAN and of the remote subnet cannot be told apart.",
-						Mend:     "Renumber the subnet, or map it 1:1.",
+						Fix:      "Renumber the subnet, or map it 1:1.",
 						Subjects: []Subject{{Site: p.Site(holders[0]).Key, Prefix: prefix}, {Site: site.Key, Link: l.Key}, {Overlay: o.Spec.Key}},
 					}
 					if l.Reach.Callable() && l.UnderlayOf() == estate.Internet && a == l.AddressOf(familyOf(a)) {
@@ -62,7 +62,7 @@ func links(in *Input, report func(Finding)) {
 				Code: "link/single", Severity: Warning,
 				Title:    fmt.Sprintf("%s has a single WAN link", site.Key),
 				Why:      "When it fails, the site is cut off.",
-				Mend:     "Add a second link, from another provider on another path.",
+				Fix:      "Add a second link, from another provider on another path.",
 				Subjects: []Subject{{Site: site.Key, Link: carrying[0].Key}},
 			})
 		}
@@ -80,7 +80,7 @@ func links(in *Input, report func(Finding)) {
 					Code: "link/shared-fate", Severity: Warning,
 					Title:    fmt.Sprintf("all %d links of %s share %s", len(carrying), site.Key, group),
 					Why:      "Primary and backup fail together.",
-					Mend:     "Move one link to another path, or plan for losing the site.",
+					Fix:      "Move one link to another path, or plan for losing the site.",
 					Subjects: []Subject{{Site: site.Key}},
 				})
 			} else if slices.Contains(carrying[1].SharedFate, group) {
@@ -88,7 +88,7 @@ func links(in *Input, report func(Finding)) {
 					Code: "link/first-backup", Severity: Note,
 					Title:    fmt.Sprintf("the first two links of %s share %s", site.Key, group),
 					Why:      "When it fails, the second choice is gone with the first, and only the later ones are left.",
-					Mend:     "Rank a link that does not share it second.",
+					Fix:      "Rank a link that does not share it second.",
 					Subjects: []Subject{{Site: site.Key, Link: carrying[1].Key}},
 				})
 			}
@@ -111,8 +111,8 @@ func equalRanks(in *Input, report func(Finding)) {
 				report(Finding{
 					Code: "link/equal-rank", Severity: Warning,
 					Title:    fmt.Sprintf("%s/%s and %s/%s have the same rank %d", site.Key, other, site.Key, l.Key, l.RankOf()),
-					Why:      "Which of them carries the traffic follows from their keys only, which nobody meant.",
-					Mend:     "Give the links different ranks, or weights to share the load.",
+					Why:      "Which of them carries the traffic is decided by the order of their keys alone.",
+					Fix:      "Give the links different ranks, or weights to share the load.",
 					Subjects: []Subject{{Site: site.Key, Link: l.Key}},
 				})
 				continue
@@ -134,7 +134,7 @@ func sharing(in *Input, report func(Finding)) {
 					Code: "link/weight", Severity: Note,
 					Title:    fmt.Sprintf("%s/%s has a weight, but shares the load with no other link", site.Key, l.Key),
 					Why:      "Only links of one rank that all have a weight share the load, those of private underlays apart from those of the internet.",
-					Mend:     "Give the link that is to share with it the same rank and a weight, or remove this one.",
+					Fix:      "Give the link that is to share with it the same rank and a weight, or remove this one.",
 					Subjects: []Subject{{Site: site.Key, Link: l.Key}},
 				})
 			case mates != nil && l.Key == mates[0]:
@@ -144,7 +144,7 @@ func sharing(in *Input, report func(Finding)) {
 							Code: "link/sharing-zones", Severity: Error,
 							Title:    fmt.Sprintf("%s/%s and %s/%s share the load, but let different zones through", site.Key, l.Key, site.Key, key),
 							Why:      "A flow takes one of them by its addresses and ports; of a zone that only one lets through, the flows that fall to the other are lost.",
-							Mend:     "Limit both to the same zones, or give them different ranks.",
+							Fix:      "Limit both to the same zones, or give them different ranks.",
 							Subjects: []Subject{{Site: site.Key, Link: l.Key}, {Site: site.Key, Link: key}},
 						})
 					}
@@ -166,9 +166,9 @@ func hostNames(in *Input, report func(Finding)) {
 			if l.Reach == estate.Dynamic && slices.ContainsFunc(reservedNames, func(end string) bool { return strings.HasSuffix(strings.TrimSuffix(l.Hostname, "."), end) }) {
 				report(Finding{
 					Code: "link/name", Severity: Warning,
-					Title:    fmt.Sprintf("%s/%s is found by %s, a name that only a local network knows", site.Key, l.Key, l.Hostname),
-					Why:      "The other ends cannot call it.",
-					Mend:     "Register a public name, or make the link call out.",
+					Title:    fmt.Sprintf("%s/%s uses %s, a name that resolves only on a local network", site.Key, l.Key, l.Hostname),
+					Why:      "Far ends cannot resolve it.",
+					Fix:      "Register a public name, or set the link to outbound only.",
 					Subjects: []Subject{{Site: site.Key, Link: l.Key}},
 				})
 			}

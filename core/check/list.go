@@ -13,7 +13,7 @@ type Check struct {
 type Code struct {
 	Name     string // family/name
 	Severity Severity
-	Stage    string // of the work in which it is mended
+	Stage    string // of the work in which it is fixed
 	Doc      string // what is wrong, in a sentence
 }
 
@@ -153,5 +153,5 @@ var byName = sync.OnceValue(func() map[string]Code {
 	return out
 })
 
-// Stage names the stage of the work in which a finding is mended.
+// Stage names the stage of the work in which a finding is fixed.
 func (f *Finding) Stage() string { return byName()[f.Code].Stage }

@@ -14,16 +14,16 @@ func load(in *Input, model *outage.Model, report func(Finding)) {
 		site := p.Site(c.Site)
 		f := Finding{
 			Code: "load/gateway", Severity: Warning,
-			Title:    fmt.Sprintf("the gateway of %s has %s Mbit/s to carry and can carry %s, while nothing fails", site.Key, mbps(c.Load), mbps(c.Capacity)),
-			Why:      "Traffic is lost or waits every day, not only in an outage.",
-			Mend:     "Give the site a faster gateway, correct its throughput or the sites' demands, or take another hub first for some sites.",
+			Title:    fmt.Sprintf("the gateway of %s has to carry %s Mbit/s on a capacity of %s with nothing down", site.Key, mbps(c.Load), mbps(c.Capacity)),
+			Why:      "Traffic is dropped or delayed every day, not only in an outage.",
+			Fix:      "Give the site a faster gateway, correct its throughput or the sites' demands, or take another hub first for some sites.",
 			Subjects: []Subject{{Site: site.Key}},
 		}
 		if c.Link >= 0 {
 			link := &site.Links[c.Link]
 			f.Code = "load/link"
-			f.Title = fmt.Sprintf("%s of %s has %s Mbit/s to carry and can carry %s, while nothing fails", link.Key, site.Key, mbps(c.Load), mbps(c.Capacity))
-			f.Mend = "Rank a faster link before it, share the load, correct its bandwidth or the sites' demands, or take another hub first for some sites."
+			f.Title = fmt.Sprintf("%s of %s has to carry %s Mbit/s on a capacity of %s with nothing down", link.Key, site.Key, mbps(c.Load), mbps(c.Capacity))
+			f.Fix = "Rank a faster link before it, share the load, correct its bandwidth or the sites' demands, or take another hub first for some sites."
 			f.Subjects[0].Link = link.Key
 		}
 		report(f)

@@ -27,7 +27,7 @@ func mtus(in *Input, report func(Finding)) {
 					Code: "mtu/small", Severity: Warning,
 					Title:    fmt.Sprintf("tunnel %s of %s has room for %d bytes", p.Ident(t), o.Spec.Key, t.Wanted),
 					Why:      why,
-					Mend:     "Check the MTU of the narrower link; a typical one is 1500, PPPoE 1492.",
+					Fix:      "Check the MTU of the narrower link; a typical one is 1500, PPPoE 1492.",
 					Subjects: []Subject{{Site: p.Site(narrow.Site).Key, Link: p.Link(narrow).Key}, {Overlay: o.Spec.Key}},
 				})
 			}
@@ -58,7 +58,7 @@ func mixedMTU(in *Input, report func(Finding)) {
 				Code: "mtu/mixed", Severity: Note,
 				Title:    fmt.Sprintf("at %d pairs of %s a backup tunnel is narrower than the first choice (%d to %d bytes)", mixed, o.Spec.Key, low, high),
 				Why:      "TCP is clamped and adapts; large datagrams that fit before are fragmented or lost after the move.",
-				Mend:     "Keep datagrams below the narrowest tunnel, or give the links the same MTU.",
+				Fix:      "Keep datagrams below the narrowest tunnel, or give the links the same MTU.",
 				Subjects: []Subject{{Overlay: o.Spec.Key}},
 			})
 		}

@@ -34,7 +34,7 @@ func asymmetric(in *Input, report func(Finding)) {
 				if differ++; len(evidence) < 5 {
 					back := in.back(i, to, from)
 					if dies {
-						evidence = append(evidence, fmt.Sprintf("to %s it dies: %s", p.Site(to).Key, there))
+						evidence = append(evidence, fmt.Sprintf("to %s it is dropped: %s", p.Site(to).Key, there))
 					} else {
 						evidence = append(evidence, fmt.Sprintf("%s, and back %s", there, back))
 					}
@@ -45,8 +45,8 @@ func asymmetric(in *Input, report func(Finding)) {
 					Code: "path/asymmetric", Severity: Warning,
 					Title:    fmt.Sprintf("by a pin, traffic of %s to %d sites goes by %s and comes back another way", pin.Site, differ, pin.Via),
 					Evidence: evidence,
-					Why:      "Filters that keep state see only half of each session and drop it; delays differ by direction.",
-					Mend:     "Remove the pin, or change the site's hub order instead: that moves both directions.",
+					Why:      "Stateful filters see only half of each session and drop it; latency differs by direction.",
+					Fix:      "Remove the pin, or change the site's hub order instead: that moves both directions.",
 					Subjects: []Subject{{Overlay: o.Spec.Key}, {Site: pin.Site}},
 				})
 			}

@@ -25,20 +25,20 @@ func clauses(in *Input, report func(Finding)) {
 					Code: "policy/dead", Severity: Warning, Subjects: subjects,
 					Title: name + " can never match",
 					Why:   "No subnet that takes part has the zone or lies at the site it names.",
-					Mend:  "Correct the rule, or delete it.",
+					Fix:   "Correct the rule, or delete it.",
 				})
 				continue
 			}
 			if k := slices.IndexFunc(policy.Rules[:j], func(earlier route.Clause) bool { return in.covers(&earlier, r) }); k >= 0 {
 				f := Finding{
 					Code: "policy/shadowed", Severity: Warning, Subjects: subjects,
-					Title:    fmt.Sprintf("%s is never asked: rule %d stands above it", name, k+1),
+					Title:    fmt.Sprintf("%s is shadowed by rule %d", name, k+1),
 					Evidence: []string{fmt.Sprintf("rule %d: %s", k+1, policy.Rules[k].Spec)},
 					Why:      "The first rule that matches decides, and the earlier one matches all this one would.",
-					Mend:     "Move the rule up, or narrow the earlier one.",
+					Fix:      "Move the rule up, or narrow the earlier one.",
 				}
 				if policy.Rules[k].Spec.Action == r.Spec.Action {
-					f.Severity, f.Why, f.Mend = Note, "It changes nothing: the earlier rule says the same of more.", "Delete it."
+					f.Severity, f.Why, f.Fix = Note, "It is redundant: the earlier rule does the same for more traffic.", "Delete it."
 				}
 				report(f)
 				continue
@@ -61,9 +61,9 @@ func (in *Input) returns(policy *route.Policy, j int, name string, subjects []Su
 		if k >= 0 {
 			report(Finding{
 				Code: "policy/return", Severity: Warning, Subjects: subjects,
-				Title: fmt.Sprintf("%s lets sessions start whose answers rule %d denies", name, k+1),
-				Why:   "Packets arrive, and nothing comes back: the slowest way to fail.",
-				Mend:  fmt.Sprintf("Move the permit above rule %d; a permit lets the answers pass at its place.", k+1),
+				Title: fmt.Sprintf("%s permits sessions whose replies rule %d denies", name, k+1),
+				Why:   "Packets arrive, and no replies come back: the hardest failure to trace.",
+				Fix:   fmt.Sprintf("Move the permit above rule %d; a permit lets replies pass from where it stands.", k+1),
 			})
 		}
 		return
@@ -74,9 +74,9 @@ func (in *Input) returns(policy *route.Policy, j int, name string, subjects []Su
 		}) {
 		report(Finding{
 			Code: "policy/one-way", Severity: Warning, Subjects: subjects,
-			Title: fmt.Sprintf("%s also denies the answers to sessions from the other side", name),
-			Why:   "The default lets such sessions start; their answers are dropped here.",
-			Mend:  "Deny the other direction too, or permit it above this rule.",
+			Title: fmt.Sprintf("%s also denies replies to sessions from the other side", name),
+			Why:   "The default permits such sessions; their replies are dropped here.",
+			Fix:   "Deny the other direction too, or permit it above this rule.",
 		})
 	}
 }

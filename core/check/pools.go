@@ -10,6 +10,7 @@ import (
 
 // pools reports transit pools that overlap a subnet, a link address or another
 // pool.
+// Long for the words of its four findings.
 func pools(in *Input, report func(Finding)) {
 	e := in.Plan.Estate
 	var prefixes []netip.Prefix
@@ -51,23 +52,23 @@ func pools(in *Input, report func(Finding)) {
 			f.Code = "pool/pool"
 			f.Title = fmt.Sprintf("%s overlaps transit pool %s of %s", what, s.Prefix, s.Overlay)
 			f.Why = "Two tunnels could be given the same address."
-			f.Mend = "Give one of the overlays another pool in Shape."
+			f.Fix = "Give one of the overlays another pool in Shape."
 		case s.Site == "":
 			f.Code = "pool/underlay"
 			f.Title = fmt.Sprintf("%s overlaps %s of underlay %s", what, s.Prefix, s.Link)
 			f.Why = "Packets between the tunnels' own ends would be sent into a tunnel."
-			f.Mend = "Choose another pool in Shape."
+			f.Fix = "Choose another pool in Shape."
 			f.Subjects = f.Subjects[1:]
 		case s.Link != "":
 			f.Code = "pool/link"
 			f.Title = fmt.Sprintf("%s holds the address of %s/%s", what, s.Site, s.Link)
 			f.Why = "Packets to the link's own address would be sent into a tunnel."
-			f.Mend = "Choose another pool in Shape, or correct the link's address."
+			f.Fix = "Choose another pool in Shape, or correct the link's address."
 		default:
 			f.Code = "pool/subnet"
 			f.Title = fmt.Sprintf("%s overlaps subnet %s at %s", what, s.Prefix, s.Site)
 			f.Why = "Tunnel addresses and hosts of the subnet would be the same addresses."
-			f.Mend = "Renumber the subnet, or choose another pool in Shape."
+			f.Fix = "Renumber the subnet, or choose another pool in Shape."
 			site := e.Site(s.Site)
 			for j := range site.Subnets {
 				if site.Subnets[j].Prefix == s.Prefix {
@@ -101,12 +102,12 @@ func poolRoom(in *Input, report func(Finding)) {
 			Code: "pool/room", Severity: Error,
 			Title:    fmt.Sprintf("%s has addresses for %d of its %d tunnels", o.Spec.Key, total-o.Starved, total),
 			Why:      "A tunnel without addresses cannot be probed, and its routes have no source address.",
-			Mend:     "Give the overlay a wider transit pool in Shape, or another one besides; what was given out stays.",
+			Fix:      "Give the overlay a wider transit pool in Shape, or another one besides; what was given out stays.",
 			Subjects: []Subject{{Overlay: o.Spec.Key}},
 		}
 		if len(o.Spec.Transit) == 0 {
 			f.Title = fmt.Sprintf("%s has no transit pool", o.Spec.Key)
-			f.Mend = "Give the overlay a transit pool in Shape, such as a block of 100.64.0.0/10."
+			f.Fix = "Give the overlay a transit pool in Shape, such as a block of 100.64.0.0/10."
 		}
 		report(f)
 	}
@@ -136,7 +137,7 @@ func carrierSpace(in *Input, report func(Finding)) {
 						Code: "pool/carrier", Severity: Warning,
 						Title:    fmt.Sprintf("%s/%s is numbered from carrier space (%s), from which %s takes its tunnel addresses", site.Key, l.Key, a, o.Spec.Key),
 						Why:      "The carrier may give the link an address out of the pool at any time, and the site is then cut off.",
-						Mend:     "Take a pool outside 100.64.0.0/10, or ask the carrier which part of it they use.",
+						Fix:      "Take a pool outside 100.64.0.0/10, or ask the carrier which part of it they use.",
 						Subjects: []Subject{{Site: site.Key, Link: l.Key}, {Overlay: o.Spec.Key, Prefix: pool}},
 					})
 				}

@@ -40,7 +40,7 @@ func spokesWithoutHub(in *Input, report func(Finding)) {
 				Title:    fmt.Sprintf("%s reaches no hub of %s", s.Site, o.Spec.Key),
 				Evidence: apart[site],
 				Why:      "The site is cut off from every other site of the overlay.",
-				Mend:     "Give the site or a hub a link that can be called on the same underlay, or choose another hub.",
+				Fix:      "Give the site or a hub a reachable link on the same underlay, or choose another hub.",
 				Subjects: []Subject{{Site: s.Site}, {Overlay: o.Spec.Key}},
 			})
 		}
@@ -63,7 +63,7 @@ func apart(in *Input, report func(Finding)) {
 				Code: "shape/apart", Severity: Warning,
 				Title:    fmt.Sprintf("%s and %s cannot be joined in %s", left, right, o.Spec.Key),
 				Evidence: p.WhyApart(o, a),
-				Mend:     "Make one end callable: a static address, a host name, or forwarded UDP ports.",
+				Fix:      "Make one end reachable: a static address, a host name, or forwarded UDP ports.",
 				Subjects: []Subject{{Site: left}, {Site: right}, {Overlay: o.Spec.Key}},
 			}
 			path := in.Routes.Path(i, a.A, a.B)
@@ -72,10 +72,14 @@ func apart(in *Input, report func(Finding)) {
 				f.Why = "No hub carries the traffic either: the two sites cannot reach each other."
 			} else {
 				var via []string
+				carry := " carries"
+				if len(path) > 3 {
+					carry = " carry"
+				}
 				for _, site := range path[1 : len(path)-1] {
 					via = append(via, p.Site(site).Key)
 				}
-				f.Title += "; " + strings.Join(via, " and ") + " carries their traffic"
+				f.Title += "; " + strings.Join(via, " and ") + carry + " their traffic"
 				f.Why = "The traffic takes a longer way than the shape asks for, and loads the hub."
 			}
 			report(f)
@@ -97,7 +101,7 @@ func hubReach(in *Input, report func(Finding)) {
 				Code: "shape/hub-address", Severity: Warning,
 				Title:    fmt.Sprintf("hub %s has no link with a static address", site.Key),
 				Why:      "When its address changes, every spoke must find it again at once.",
-				Mend:     "Give the hub a link with a fixed address, or make another site the hub.",
+				Fix:      "Give the hub a link with a fixed address, or make another site the hub.",
 				Subjects: []Subject{{Site: site.Key}, {Overlay: o.Spec.Key}},
 			})
 		}
@@ -121,7 +125,7 @@ func membership(in *Input, report func(Finding)) {
 				Code: "shape/no-overlay", Severity: Note,
 				Title:    fmt.Sprintf("%s is in no overlay", site.Key),
 				Why:      "It has no tunnels and reaches no other site.",
-				Mend:     "Add it to an overlay in Shape.",
+				Fix:      "Add it to an overlay in Shape.",
 				Subjects: []Subject{{Site: site.Key}},
 			})
 		}
@@ -134,7 +138,7 @@ func membership(in *Input, report func(Finding)) {
 						Code: "shape/share-outside", Severity: Warning,
 						Title:    fmt.Sprintf("%s at %s is shared into %s, of which the site is no member", n.Prefix, site.Key, key),
 						Why:      "Nobody reaches the subnet there.",
-						Mend:     "Make the site a member in Shape, or stop sharing the subnet.",
+						Fix:      "Make the site a member in Shape, or stop sharing the subnet.",
 						Subjects: append(subjects, Subject{Overlay: key}),
 					})
 				}
@@ -144,7 +148,7 @@ func membership(in *Input, report func(Finding)) {
 					Code: "shape/unshared", Severity: Note,
 					Title:    fmt.Sprintf("%s at %s is shared into no overlay", n.Prefix, site.Key),
 					Why:      "It stays local to the site.",
-					Mend:     "Nothing to do if that is meant; else share it.",
+					Fix:      "Nothing to do if that is meant; else share it.",
 					Subjects: subjects,
 				})
 			}

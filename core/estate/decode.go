@@ -133,7 +133,7 @@ func (d *decoder) eachKey(n *yaml.Node, path string, visit func(key, value *yaml
 		key, value := n.Content[i], n.Content[i+1]
 		at := keyPath(path, key.Value)
 		if seen[key.Value] {
-			d.fail(key, at, "key %q stands twice here", brief(key.Value))
+			d.fail(key, at, "key %q is listed twice here", brief(key.Value))
 			continue
 		}
 		seen[key.Value] = true

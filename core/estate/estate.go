@@ -33,7 +33,7 @@ type About struct {
 	// Reserved are blocks kept for something to come: nothing new is offered
 	// out of them.
 	Reserved []Reservation `json:"reserved,omitempty" max:"4096"`
-	// Shed lists zones in the order in which they give way where a link that is
+	// Shed lists zones in the order in which they are shed where a link that is
 	// left has no room for all. Zones not listed give way last, together.
 	Shed []string `json:"shed,omitempty" max:"256"`
 }

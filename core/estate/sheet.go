@@ -21,9 +21,9 @@ type Sheets struct {
 	Subnets string `json:"subnets,omitempty"`
 }
 
-// A Mend replaces one cell before the sheets are read. Row counts as a
+// A Fix replaces one cell before the sheets are read. Row counts as a
 // spreadsheet does: the heading is row 1.
-type Mend struct {
+type Fix struct {
 	Sheet  string `json:"sheet"`
 	Row    int    `json:"row"`
 	Column string `json:"column"`
@@ -101,12 +101,12 @@ func (r *Reading) Unread() []string {
 // ReadSheets reads the sheets over a base estate, which it does not change: a
 // row whose key is already there updates that site, link or subnet, any other
 // row adds one. Columns that a sheet lacks leave what was there.
-func ReadSheets(base *Estate, sheets Sheets, mends []Mend) *Reading {
-	r := &reader{estate: base.Clone(), mends: map[Mend]string{}, counts: map[string]int{}, drafted: map[string]int{}, subnets: map[string]map[netip.Prefix]int{}}
-	for _, m := range mends {
+func ReadSheets(base *Estate, sheets Sheets, fixes []Fix) *Reading {
+	r := &reader{estate: base.Clone(), fixes: map[Fix]string{}, counts: map[string]int{}, drafted: map[string]int{}, subnets: map[string]map[netip.Prefix]int{}}
+	for _, m := range fixes {
 		value := m.Value
 		m.Value = ""
-		r.mends[m] = value
+		r.fixes[m] = value
 	}
 	r.index = r.estate.Index()
 	r.regions, r.overlays = map[string]bool{}, map[string]bool{}
@@ -128,7 +128,7 @@ type reader struct {
 	index             map[string]int                  // site key → place in estate.Sites
 	drafted           map[string]int                  // site key → row of a bad site row
 	subnets           map[string]map[netip.Prefix]int // site key → prefix → place among its subnets
-	mends             map[Mend]string
+	fixes             map[Fix]string
 	regions, overlays map[string]bool // keys that are there
 	counts            map[string]int  // remarks per sheet and kind
 	out               Reading
@@ -166,6 +166,7 @@ const (
 
 // sheet reads one sheet. Its form says which columns it has and how a row
 // becomes part of the estate.
+// Long because each way in which a row can be unreadable ends it in its own way.
 func (r *reader) sheet(form sheetForm, text string) {
 	name := form.name()
 	if text == "" {
@@ -233,8 +234,8 @@ func (r *reader) sheet(form sheetForm, text string) {
 			if i < len(record) {
 				given = unescaped(record[i])
 			}
-			if mended, ok := r.mends[Mend{Sheet: name, Row: at, Column: head}]; ok {
-				given = mended
+			if fixed, ok := r.fixes[Fix{Sheet: name, Row: at, Column: head}]; ok {
+				given = fixed
 			}
 			cells[head] = cell{given: given, text: strings.TrimSpace(strings.ReplaceAll(given, "\u00a0", " ")), commas: rows.separator == ';'}
 		}

@@ -153,9 +153,9 @@ func TestManySubnetsAtOneSite(t *testing.T) {
 	}
 }
 
-func TestMendsReplaceCells(t *testing.T) {
+func TestFixesReplaceCells(t *testing.T) {
 	sheets := Sheets{siteText, "", "site,prefix\ntarnhollow,10.16.4.0/240\n"}
-	r := ReadSheets(empty(), sheets, []Mend{{Sheet: "subnets", Row: 2, Column: "prefix", Value: "10.16.4.0/24"}})
+	r := ReadSheets(empty(), sheets, []Fix{{Sheet: "subnets", Row: 2, Column: "prefix", Value: "10.16.4.0/24"}})
 	if r.BadRows() != 0 || len(r.Estate.Sites[0].Subnets) != 1 {
 		t.Errorf("%+v", r.Remarks)
 	}

@@ -56,7 +56,7 @@ func In(m *route.Map, findings []check.Finding, text string, limit int) []Hit {
 	if addresses, ok := parse(words); ok {
 		if len(addresses) == 2 {
 			f.hits = append(f.hits, Hit{
-				Kind: Packet, Text: "Follow a packet from " + addresses[0].String() + " to " + addresses[1].String(), Detail: "and its answer back",
+				Kind: Packet, Text: "Follow a packet from " + addresses[0].String() + " to " + addresses[1].String(), Detail: "and the reply back",
 				From: addresses[0].String(), To: addresses[1].String(), rank: -1000,
 			})
 		}

@@ -84,86 +84,113 @@ func (m *Model) Explain(parts ...Part) (*Detail, error) {
 	b := m.bench()
 	b.fail(&f)
 	b.touch(&f)
-	type change struct {
-		site     int
-		from, to leg
-		had, has bool
-	}
-	changes, mine := map[change]int{}, map[change]bool{} // mine: of the pair looked at
-	note := func(site int, was, now *way, first bool) {
-		c := change{site: site, had: was.n > 0, has: now.ok}
-		at := func(w *way) leg {
-			if first {
-				return w.legs[0]
-			}
-			return w.legs[w.n-1]
-		}
-		if c.had {
-			c.from = at(was)
-		}
-		if c.has {
-			c.to = at(now)
-		}
-		if c.from != c.to || c.had != c.has {
-			mine[c] = true
-		}
-	}
+	c := changes{pairs: map[change]int{}, mine: map[change]bool{}}
 	b.pairs(b.list, b.touched, b.direct, func(i, j int) {
-		if m.stranded[pairKey(i, j)] {
-			return
-		}
-		var out Outcome
-		b.pair(i, j, &out)
-		if out.Moved+out.Squeezed > 0 {
-			d.Another++
-		}
-		clear(mine)
-		lanes := m.lanesOf(i, j)
-		lost := make([]passage, len(lanes))
-		at := -1
-		for k := range lanes {
-			c := b.course(i, j, &lanes[k])
-			was, now := m.passes(&lanes[k], c)
-			if was == 0 {
-				continue
-			}
-			if lost[k] = was &^ now; lost[k] != 0 && at < 0 {
-				if at = c.now.at; c.now.ok {
-					at = c.nowBack.at
-				}
-			}
-			if b.state.gone[i] || b.state.gone[j] {
-				continue // nothing can take over where one end is gone
-			}
-			there := c.now
-			there.ok = now != 0
-			if !there.ok || b.moves(i, &c.was, &there, true) {
-				note(i, &c.was, &there, true)
-			}
-			if !there.ok || b.moves(j, &c.was, &there, false) {
-				note(j, &c.was, &there, false)
-			}
-		}
-		for c := range mine {
-			changes[c]++
-		}
-		if at >= 0 && len(d.Lost) < maxLost {
-			p := LostPair{A: i, B: j, At: at, Partly: out.Cut == 0}
-			if p.Partly {
-				p.Subnets = m.within(i, j, lost, maxSubnets)
-			}
-			d.Lost = append(d.Lost, p)
+		if !m.stranded[pairKey(i, j)] {
+			m.explain(b, i, j, d, &c)
 		}
 	})
-	for c, n := range changes {
-		t := Takeover{Site: c.site, Pairs: n}
-		if c.had {
-			t.From = m.stretch(c.site, c.from)
+	d.Takeovers = m.takeovers(&c)
+	m.lines(b, d)
+	return d, nil
+}
+
+// explain notes what a failure does to one pair of sites.
+func (m *Model) explain(b *bench, i, j int, d *Detail, changes *changes) {
+	var out Outcome
+	b.pair(i, j, &out)
+	if out.Moved+out.Squeezed > 0 {
+		d.Another++
+	}
+	lanes := m.lanesOf(i, j)
+	lost := make([]passage, len(lanes))
+	at := -1
+	for k := range lanes {
+		c := b.course(i, j, &lanes[k])
+		was, now := m.passes(&lanes[k], c)
+		if was == 0 {
+			continue
 		}
-		if c.has {
-			t.To = m.stretch(c.site, c.to)
+		if lost[k] = was &^ now; lost[k] != 0 && at < 0 {
+			if at = c.now.at; c.now.ok {
+				at = c.nowBack.at
+			}
 		}
-		d.Takeovers = append(d.Takeovers, t)
+		if b.state.gone[i] || b.state.gone[j] {
+			continue // nothing can take over where one end is gone
+		}
+		there := c.now
+		there.ok = now != 0
+		if !there.ok || b.moves(i, &c.was, &there, true) {
+			changes.note(i, &c.was, &there, true)
+		}
+		if !there.ok || b.moves(j, &c.was, &there, false) {
+			changes.note(j, &c.was, &there, false)
+		}
+	}
+	changes.count()
+	if at >= 0 && len(d.Lost) < maxLost {
+		p := LostPair{A: i, B: j, At: at, Partly: out.Cut == 0}
+		if p.Partly {
+			p.Subnets = m.within(i, j, lost, maxSubnets)
+		}
+		d.Lost = append(d.Lost, p)
+	}
+}
+
+// A change is one leg that another takes the place of, as a site sees it.
+type change struct {
+	site     int
+	from, to leg
+	had, has bool
+}
+
+// changes counts for how many pairs of sites each change is made.
+type changes struct {
+	pairs map[change]int
+	mine  map[change]bool // of the pair looked at
+}
+
+// note compares the first, or last, leg of two ways of a pair.
+func (c *changes) note(site int, was, now *way, first bool) {
+	one := change{site: site, had: was.n > 0, has: now.ok}
+	at := func(w *way) leg {
+		if first {
+			return w.legs[0]
+		}
+		return w.legs[w.n-1]
+	}
+	if one.had {
+		one.from = at(was)
+	}
+	if one.has {
+		one.to = at(now)
+	}
+	if one.from != one.to || one.had != one.has {
+		c.mine[one] = true
+	}
+}
+
+// count ends the look at a pair.
+func (c *changes) count() {
+	for one := range c.mine {
+		c.pairs[one]++
+	}
+	clear(c.mine)
+}
+
+// takeovers lists changes, those of most pairs first.
+func (m *Model) takeovers(c *changes) []Takeover {
+	var out []Takeover
+	for one, n := range c.pairs {
+		t := Takeover{Site: one.site, Pairs: n}
+		if one.had {
+			t.From = m.stretch(one.site, one.from)
+		}
+		if one.has {
+			t.To = m.stretch(one.site, one.to)
+		}
+		out = append(out, t)
 	}
 	name := func(s *Stretch) string {
 		if s == nil {
@@ -171,12 +198,11 @@ func (m *Model) Explain(parts ...Part) (*Detail, error) {
 		}
 		return s.Tunnel
 	}
-	sort.Slice(d.Takeovers, func(i, j int) bool {
-		x, y := &d.Takeovers[i], &d.Takeovers[j]
+	sort.Slice(out, func(i, j int) bool {
+		x, y := &out[i], &out[j]
 		return cmp.Or(y.Pairs-x.Pairs, x.Site-y.Site, cmp.Compare(name(x.From), name(y.From)), cmp.Compare(name(x.To), name(y.To))) < 0
 	})
-	m.lines(b, d)
-	return d, nil
+	return out
 }
 
 func (m *Model) stretch(site int, l leg) *Stretch {
@@ -230,56 +256,7 @@ func (m *Model) lines(b *bench, d *Detail) {
 // shed says which zones give way on a line and by how much, in the estate's
 // order; zones without a place in it give way last, each by the same part.
 func (m *Model) shed(b *bench, line *Line) []Shed {
-	load := make([]float64, len(m.zones))
-	count := func(i, j int) {
-		lanes := m.lanesOf(i, j)
-		for k := range lanes {
-			l := &lanes[k]
-			c := b.course(i, j, l)
-			_, pass := m.passes(l, c)
-			if pass == 0 {
-				continue
-			}
-			crossings := 0.0
-			var room [2]part
-			for k := range c.now.n {
-				for _, p := range m.parts(c.now.legs[k], room[:]) {
-					for _, l := range p.links {
-						if m.sites[l] == line.Site && (line.Link < 0 || int(l) == m.links[line.Site]+line.Link) {
-							crossings += p.of
-						}
-					}
-				}
-			}
-			if crossings == 0 {
-				continue
-			}
-			zones := m.siteZone[i] | m.siteZone[j]
-			if m.narrowed {
-				zones = l.through(pass)
-			}
-			each := crossings * m.flow(i, j) * l.weight * l.partOf(pass) / float64(max(1, bits.OnesCount64(zones)))
-			for z := range m.zones {
-				if zones&(1<<min(z, 63)) != 0 {
-					load[z] += each
-				}
-			}
-		}
-	}
-	in := make([]bool, len(m.Plan.Estate.Sites))
-	sites := []int{line.Site}
-	in[line.Site] = true
-	for i := range m.nets {
-		if m.nets[i].place[line.Site] >= 0 {
-			for _, s := range m.sharing[i] {
-				if !in[s] {
-					in[s] = true
-					sites = append(sites, s)
-				}
-			}
-		}
-	}
-	b.pairs(sites, in, nil, count)
+	load := m.loadByZone(b, line)
 	excess := line.After - line.Capacity
 	var out []Shed
 	listed := make([]bool, len(m.zones))
@@ -306,6 +283,68 @@ func (m *Model) shed(b *bench, line *Line) []Shed {
 		}
 	}
 	return out
+}
+
+// loadByZone is what a line carries of each zone, in Mbit/s.
+func (m *Model) loadByZone(b *bench, line *Line) []float64 {
+	load := make([]float64, len(m.zones))
+	in := make([]bool, len(m.Plan.Estate.Sites))
+	sites := []int{line.Site}
+	in[line.Site] = true
+	for i := range m.nets {
+		if m.nets[i].place[line.Site] < 0 {
+			continue
+		}
+		for _, s := range m.sharing[i] { // a hub carries what others send each other
+			if !in[s] {
+				in[s] = true
+				sites = append(sites, s)
+			}
+		}
+	}
+	b.pairs(sites, in, nil, func(i, j int) {
+		lanes := m.lanesOf(i, j)
+		for k := range lanes {
+			l := &lanes[k]
+			c := b.course(i, j, l)
+			_, pass := m.passes(l, c)
+			crossings := 0.0
+			if pass != 0 {
+				crossings = m.crossings(&c.now, line)
+			}
+			if crossings == 0 {
+				continue
+			}
+			zones := m.siteZone[i] | m.siteZone[j]
+			if m.narrowed {
+				zones = l.through(pass)
+			}
+			each := crossings * m.flow(i, j) * l.weight * l.partOf(pass) / float64(max(1, bits.OnesCount64(zones)))
+			for z := range m.zones {
+				if zones&(1<<min(z, 63)) != 0 {
+					load[z] += each
+				}
+			}
+		}
+	})
+	return load
+}
+
+// crossings is how often a way goes through a line, parts of its flows counted
+// as such.
+func (m *Model) crossings(w *way, line *Line) float64 {
+	n := 0.0
+	var room [2]part
+	for k := range w.n {
+		for _, p := range m.parts(w.legs[k], room[:]) {
+			for _, l := range p.links {
+				if m.sites[l] == line.Site && (line.Link < 0 || int(l) == m.links[line.Site]+line.Link) {
+					n += p.of
+				}
+			}
+		}
+	}
+	return n
 }
 
 // Crowded lists the links and gateways that have more to carry than they can

@@ -181,7 +181,18 @@ func (m *Model) net(i int) net {
 	for i := range n.toHub {
 		n.toHub[i] = -1
 	}
-	direct := map[int][]int{} // neighbours that are no hubs
+	direct := n.adjoin(m)
+	first, second := n.classify(p)
+	m.ways(i, &n, first, second)
+	m.except(i, direct)
+	return n
+}
+
+// adjoin notes the links of all tunnels and who is joined to which hub, and
+// returns the neighbours of sites that are no hubs, by site.
+func (n *net) adjoin(m *Model) (direct map[int][]int) {
+	o := n.overlay
+	direct = map[int][]int{}
 	for j := range o.Adjacencies {
 		a := &o.Adjacencies[j]
 		n.start = append(n.start, int32(len(n.ends)))
@@ -200,12 +211,18 @@ func (m *Model) net(i int) net {
 			}
 		}
 	}
+	return direct
+}
+
+// classify puts the members into classes, and returns two sites of each, or the
+// same one twice where there is but one.
+func (n *net) classify(p *tunnel.Plan) (first, second []int) {
+	o := n.overlay
 	pinned := map[string]bool{}
 	for _, pin := range o.Spec.Pins {
 		pinned[pin.Site] = pinned[pin.Site] || !pin.Prefix.IsValid()
 	}
 	numbers := map[string]int32{}
-	var first []int // a site of each class
 	for _, site := range o.Members {
 		id := make([]byte, 0, 32)
 		for at := range n.hubs {
@@ -226,14 +243,18 @@ func (m *Model) net(i int) net {
 		}
 		n.class[site] = c
 	}
-	second := make([]int, len(first)) // another site of the class, where there is one
-	copy(second, first)
+	second = slices.Clone(first)
 	for _, site := range o.Members {
 		if c := n.class[site]; second[c] == first[c] {
 			second[c] = site
 		}
 	}
 	n.classes = len(first)
+	return first, second
+}
+
+// ways notes the ways between classes, and those from hubs on.
+func (m *Model) ways(i int, n *net, first, second []int) {
 	n.ways, n.onward = make([][]int32, len(first)*len(first)), make([][]int32, len(n.hubs)*len(first))
 	for x := range first {
 		for y := range first {
@@ -253,8 +274,6 @@ func (m *Model) net(i int) net {
 			}
 		}
 	}
-	m.except(i, direct)
-	return n
 }
 
 // joins is where the adjacency of a site and the hub of a place is kept.
@@ -325,7 +344,7 @@ func (m *Model) link(n int) *estate.Link {
 	return &m.Plan.Site(site).Links[n-m.links[site]]
 }
 
-// Idle lists the sites at which a dead tunnel stays in use until somebody acts,
+// Idle lists the sites without automatic failover, where a dead tunnel stays in use until somebody intervenes,
 // though others stand by.
 func (m *Model) Idle() (out []int) {
 	for i := range m.switching {

@@ -336,7 +336,7 @@ func TestTimeline(t *testing.T) {
 	}
 	// a's hub dies on the way to hub-2: what a notices, not what hub-2 does.
 	list, err = m.Timeline(2, 1, Part{Gateway, "hub-1"})
-	if err != nil || !strings.Contains(list[0].Text, "a/fibre hub-1/wan") || !strings.HasSuffix(list[4].Text, "a takes the tunnel for dead") || !strings.Contains(list[5].Text, "a/fibre hub-2/wan") {
+	if err != nil || !strings.Contains(list[0].Text, "a/fibre hub-1/wan") || !strings.HasSuffix(list[4].Text, "a declares the tunnel down") || !strings.Contains(list[5].Text, "a/fibre hub-2/wan") {
 		t.Errorf("%+v, %v", list, err)
 	}
 	if list, _ := m.Timeline(2, 3, Part{Fate, "mast-1"}); !strings.HasSuffix(phases(list), "detect switch") {

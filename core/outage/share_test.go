@@ -90,7 +90,7 @@ func TestCourseOfASharedTunnelsFailure(t *testing.T) {
 	}{
 		{[]Part{fibre}, []string{"through overgill/fibre tarn/fibre any more, which took 75 % of the flows", "lead into overgill/fibre tarn/copper then, which shared the load with it", "returns to overgill/fibre tarn/fibre"}},
 		{[]Part{copper}, []string{"took 25 % of the flows", "lead into overgill/fibre tarn/fibre then, which shared"}},
-		{[]Part{fibre, copper}, []string{"overgill/fibre tarn/fibre and overgill/fibre tarn/copper any more\n", "lead into overgill/fibre tarn/cell then, which stood by"}},
+		{[]Part{fibre, copper}, []string{"overgill/fibre tarn/fibre and overgill/fibre tarn/copper any more\n", "lead into overgill/fibre tarn/cell then, which was on standby"}},
 	} {
 		got := text(c.parts...)
 		for _, want := range c.want {

@@ -32,7 +32,7 @@ type (
 		After    float64 `json:"after_mbps"`
 		Capacity float64 `json:"capacity_mbps" doc:"0 when unknown"`
 		Dead     bool    `json:"dead,omitempty"`
-		Shed     []Shed  `json:"shed,omitempty" doc:"zones that give way"`
+		Shed     []Shed  `json:"shed,omitempty" doc:"zones that are shed"`
 	}
 	// A DetailSheet is what one failure does, and how.
 	DetailSheet struct {
@@ -40,7 +40,7 @@ type (
 		Another   int             `json:"another_way" doc:"pairs of sites that take another way, whether they fit there or not"`
 		Takeovers []TakeoverSheet `json:"takeovers"`
 		Pairs     []LostSheet     `json:"pairs" doc:"the first of the pairs of which nothing, or only a part, is reached any more"`
-		Idle      []string        `json:"idle" doc:"sites at which a dead tunnel stays in use until somebody acts"`
+		Idle      []string        `json:"idle" doc:"sites without automatic failover, where a dead tunnel stays in use until somebody intervenes"`
 		Lines     []LineSheet     `json:"lines" doc:"links and gateways with another load than before, the fullest first"`
 	}
 	// A TakeoverSheet is a tunnel of a site that stands in for another.

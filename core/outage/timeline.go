@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"wideknot/core/tunnel"
 )
 
 // A Moment is one point of a failure's course. After counts seconds from the
@@ -27,85 +28,105 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 	if err != nil {
 		return nil, err
 	}
-	key := func(i int) string { return m.Plan.Site(i).Key }
-	lanes := m.lanesOf(a, b)
-	if a == b || lanes == nil {
-		return nil, fmt.Errorf("%s and %s share no overlay", key(a), key(b))
-	}
 	bench := m.bench()
 	bench.fail(&f)
 	bench.touch(&f)
-	// Of subnets that take different ways, those that the failure hits.
-	var was, now, wasBack, back way
-	hit := false
-	for k := 0; k < len(lanes) && !hit; k++ {
-		m.walk(m.none(), &lanes[k], a, b, &was)
-		m.walk(m.none(), &lanes[k], b, a, &wasBack)
-		m.walk(&bench.state, &lanes[k], a, b, &now)
-		m.walk(&bench.state, &lanes[k], b, a, &back)
-		hit = was.ok && (!was.same(&now) || !back.ok)
-	}
-	if !hit {
-		return nil, nil
+	c, err := m.firstHit(bench, a, b)
+	if err != nil || c == nil {
+		return nil, err
 	}
 	// The first tunnel that died on the way there, else on the way back.
-	ways := append(slices.Clone(was.legs[:was.n]), wasBack.legs[:wasBack.n]...)
+	ways := append(slices.Clone(c.was.legs[:c.was.n]), c.wasBack.legs[:c.wasBack.n]...)
 	died := func(p part) bool { return bench.state.dead[p.links[0]] || bench.state.dead[p.links[1]] }
 	l := ways[max(0, slices.IndexFunc(ways, func(l leg) bool { return slices.ContainsFunc(m.parts(l, nil), died) }))]
 	n := &m.nets[l.overlay]
-	adjacency := &n.overlay.Adjacencies[l.adjacency]
 	dead, share := m.tunnelsText(l, died)
 	t := TimingOf(n.overlay.Spec.Probe)
-	out := []Moment{{Phase: "fail", Text: fmt.Sprintf("%s fails; nothing gets through %s any more", partsText(parts), dead)}}
+	fail, repaired := "fails", "is repaired"
+	if len(parts) > 1 {
+		fail, repaired = "fail", "are repaired"
+	}
+	out := []Moment{{Phase: "fail", Text: fmt.Sprintf("%s %s; nothing gets through %s any more", partsText(parts), fail, dead)}}
 	if share < 1 {
 		out[0].Text += fmt.Sprintf(", which took %.0f %% of the flows", 100*share)
 	}
-	var idle []string
-	for _, site := range [2]int{adjacency.A, adjacency.B} {
-		if !m.switching[site] && !bench.state.gone[site] {
-			idle = append(idle, key(site))
+	noticed, ok := m.noticed(bench, &n.overlay.Adjacencies[l.adjacency], t)
+	if out = append(out, noticed...); !ok {
+		return out, nil
+	}
+	if !c.now.ok || !c.nowBack.ok {
+		at := c.now.at
+		if c.now.ok {
+			at = c.nowBack.at
 		}
+		return append(out, Moment{After: t.Detect, Phase: "switch", Text: fmt.Sprintf("%s has no tunnel left for this traffic; its discard route takes it", m.Plan.Site(at).Key)}), nil
 	}
-	if len(idle) > 0 {
-		return append(out, Moment{Phase: "switch", Text: fmt.Sprintf("nothing switches at %s: the dead tunnel stays in use until somebody acts", strings.Join(idle, " and "))}), nil
-	}
-	for i := range t.Misses {
-		out = append(out, Moment{After: t.Interval*float64(i+1) + t.Timeout, Phase: "missed", Text: fmt.Sprintf("probe %d of %d gets no answer within %g s", i+1, t.Misses, t.Timeout)})
-	}
-	ends := key(adjacency.A) + " and " + key(adjacency.B) + " take"
-	for i, site := range [2]int{adjacency.A, adjacency.B} {
-		if bench.state.gone[site] {
-			ends = key([2]int{adjacency.B, adjacency.A}[i]) + " takes"
-		}
-	}
-	out[len(out)-1] = Moment{After: t.Detect, Phase: "detect", Text: fmt.Sprintf("probe %d of %d is missed too: %s the tunnel for dead", t.Misses, t.Misses, ends)}
-	if !now.ok || !back.ok {
-		at := now.at
-		if now.ok {
-			at = back.at
-		}
-		return append(out, Moment{After: t.Detect, Phase: "switch", Text: fmt.Sprintf("%s has no tunnel left for this traffic; its discard route takes it", key(at))}), nil
-	}
-	next := was.legs[0]
-	for k := range now.n {
-		if k >= was.n || now.legs[k] != was.legs[k] {
-			next = now.legs[k]
+	next := c.was.legs[0]
+	for k := range c.now.n {
+		if k >= c.was.n || c.now.legs[k] != c.was.legs[k] {
+			next = c.now.legs[k]
 			break
 		}
 	}
 	stand, _ := m.tunnelsText(next, func(part) bool { return true })
-	role, part := "stood by and is probed all the time", 0.0
+	role, part := "was on standby and is probed all the time", 0.0
 	if share < 1 && next.overlay == l.overlay && next.adjacency == l.adjacency {
 		role, part = "shared the load with it", share
 	}
-	out = append(out,
+	return append(out,
 		Moment{After: t.Detect, Phase: "switch", Text: fmt.Sprintf("the routes lead into %s then, which %s", stand, role), Part: part},
-		Moment{After: t.Detect, Phase: "recover", Text: fmt.Sprintf("traffic flows again, after at most %.3g s, at best %.3g s", t.Detect, t.Best)},
-		Moment{After: 0, Repaired: true, Phase: "repair", Text: fmt.Sprintf("%s is repaired; probes through %s are answered again", partsText(parts), dead)},
+		Moment{After: t.Detect, Phase: "recover", Text: fmt.Sprintf("traffic flows again after at most %.3g s, at best %.3g s", t.Detect, t.Best)},
+		Moment{After: 0, Repaired: true, Phase: "repair", Text: fmt.Sprintf("%s %s; probes through %s are answered again", partsText(parts), repaired, dead)},
 		Moment{After: t.Return, Repaired: true, Phase: "hold", Text: fmt.Sprintf("%d probes in a row were answered; one miss would have started the count again, so a flapping link stays out", t.Successes)},
 		Moment{After: t.Return, Repaired: true, Phase: "return", Text: fmt.Sprintf("traffic returns to %s without a gap", dead)},
-	)
-	return out, nil
+	), nil
+}
+
+// firstHit is the course of the two sites' traffic: of subnets that take
+// different ways, of those that the failure hits. It is nil when it hits none.
+func (m *Model) firstHit(b *bench, from, to int) (*course, error) {
+	lanes := m.lanesOf(from, to)
+	if from == to || lanes == nil {
+		return nil, fmt.Errorf("%s and %s share no overlay", m.Plan.Site(from).Key, m.Plan.Site(to).Key)
+	}
+	for k := range lanes {
+		c := &course{}
+		m.walk(m.none(), &lanes[k], from, to, &c.was)
+		m.walk(m.none(), &lanes[k], to, from, &c.wasBack)
+		m.walk(&b.state, &lanes[k], from, to, &c.now)
+		m.walk(&b.state, &lanes[k], to, from, &c.nowBack)
+		if c.was.ok && (!c.was.same(&c.now) || !c.nowBack.ok) {
+			return c, nil
+		}
+	}
+	return nil, nil
+}
+
+// noticed tells how the two ends learn that a tunnel is dead; ok is false where
+// an end that lives does not.
+func (m *Model) noticed(b *bench, a *tunnel.Adjacency, t Timing) (out []Moment, ok bool) {
+	var idle, alive []string
+	for _, site := range [2]int{a.A, a.B} {
+		if b.state.gone[site] {
+			continue
+		}
+		alive = append(alive, m.Plan.Site(site).Key)
+		if !m.switching[site] {
+			idle = append(idle, m.Plan.Site(site).Key)
+		}
+	}
+	if len(idle) > 0 {
+		return []Moment{{Phase: "switch", Text: fmt.Sprintf("no automatic failover at %s: the dead tunnel stays in use until somebody intervenes", strings.Join(idle, " and "))}}, false
+	}
+	for i := range t.Misses {
+		out = append(out, Moment{After: t.Interval*float64(i+1) + t.Timeout, Phase: "missed", Text: fmt.Sprintf("probe %d of %d gets no answer within %g s", i+1, t.Misses, t.Timeout)})
+	}
+	ends := strings.Join(alive, " and ") + " declares"
+	if len(alive) > 1 {
+		ends = strings.Join(alive, " and ") + " declare"
+	}
+	out[len(out)-1] = Moment{After: t.Detect, Phase: "detect", Text: fmt.Sprintf("probe %d of %d is missed too: %s the tunnel down", t.Misses, t.Misses, ends)}
+	return out, true
 }
 
 // tunnelsText names those tunnels of a leg that are wanted and says what part

@@ -56,7 +56,7 @@ type Walk struct {
 	Rule             int    // the policy rule that decided, from 1; 0 for the default or none
 	Where            int    // the site where it ends
 	Why              string // for all but Delivered
-	Mend             string
+	Fix              string
 }
 
 // Ending says what becomes of a packet.
@@ -131,9 +131,9 @@ func (m *Map) locate(a netip.Addr) (place, *Walk) {
 	found, ok := m.local.around(a)
 	switch {
 	case !ok:
-		return place{}, &Walk{FromSite: -1, ToSite: -1, Where: -1, End: Unknown, Why: fmt.Sprintf("no site has a subnet with %s", a), Mend: "Give an address of a subnet in the survey."}
+		return place{}, &Walk{FromSite: -1, ToSite: -1, Where: -1, End: Unknown, Why: fmt.Sprintf("no site has a subnet with %s", a), Fix: "Give an address of a subnet in the survey."}
 	case len(found) > 1:
-		return place{}, &Walk{FromSite: -1, ToSite: -1, Where: -1, End: Unknown, Why: fmt.Sprintf("%s is at %s", a, m.names(found)), Mend: "Renumber or map one of them, or follow a packet from an address that is at one site only."}
+		return place{}, &Walk{FromSite: -1, ToSite: -1, Where: -1, End: Unknown, Why: fmt.Sprintf("%s is at %s", a, m.names(found)), Fix: "Renumber or map one of them, or follow a packet from an address that is at one site only."}
 	}
 	h := found[0]
 	return place{site: h.site, subnet: h.subnet, own: a, seen: translate(a, h.prefix, m.subnet(h).Taking())}, nil
@@ -172,10 +172,10 @@ func (m *Map) denied(w *Walk, overlay int, reply bool) {
 	}
 	w.End = Denied
 	w.Why = fmt.Sprintf("rule %d of %s denies %s", w.Rule, key, what)
-	w.Mend = "Put a permit before that rule, or narrow the rule."
+	w.Fix = "Put a permit before that rule, or narrow the rule."
 	if w.Rule == 0 {
 		w.Why = fmt.Sprintf("%s denies what no rule permits", key)
-		w.Mend = "Add a permit for it to the policy of " + key + "."
+		w.Fix = "Add a permit for it to the policy of " + key + "."
 	}
 }
 

@@ -81,7 +81,7 @@ func TestFollow(t *testing.T) {
 		if f, b := m.tell(&got.Forward), m.tell(got.Return); f != c.forward || b != c.back || !strings.Contains(got.Forward.Why, c.why) {
 			t.Errorf("%s: %q, back %q, %q\nwant %q, back %q, %q", c.name, f, b, got.Forward.Why, c.forward, c.back, c.why)
 		}
-		if got.Forward.End == Dies && got.Forward.Mend == "" {
+		if got.Forward.End == Dies && got.Forward.Fix == "" {
 			t.Errorf("%s: no repair", c.name)
 		}
 	}

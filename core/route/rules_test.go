@@ -72,7 +72,7 @@ func TestRulesTogether(t *testing.T) {
 		{"beside a router without an address of the version", []string{"$tarn , placement: one-armed, lan_address: 10.3.0.2, upstream: 10.3.0.1"}, "", "fd00:4::9", "fd00:3::9", "van ops> first ops> tarn dies", "none", "no IPv6 address on its LAN"},
 		{"beside a router with one", []string{"$tarn , placement: one-armed, lan_address: 10.3.0.2, upstream: 10.3.0.1, lan_address6: 'fd00:3::2'"}, "", "fd00:4::9", "fd00:3::9", "van ops> first ops> tarn delivered", "tarn ops> first ops> van delivered", ""},
 		{"the second tunnel takes over", nil, "tarn/a-first", "10.3.0.9", "10.1.0.9", "tarn ops> first delivered", "first ops> tarn delivered", ""},
-		{"where nothing switches it does not", []string{"$yes false"}, "tarn/a-first", "10.3.0.9", "10.1.0.9", "tarn dies", "none", "nothing there switches"},
+		{"where nothing switches it does not", []string{"$yes false"}, "tarn/a-first", "10.3.0.9", "10.1.0.9", "tarn dies", "none", "no automatic failover"},
 	} {
 		text := twoHubs
 		for _, change := range c.change {

@@ -8,7 +8,7 @@ type WalkSheet struct {
 	End   Ending `json:"end"`
 	Where string `json:"where,omitempty" doc:"the site where it ends"`
 	Why   string `json:"why,omitempty"`
-	Mend  string `json:"mend,omitempty"`
+	Fix   string `json:"fix,omitempty"`
 	// Partly is set where some flows end so and others do not.
 	Partly bool        `json:"partly,omitempty" doc:"it ends so for some flows only, by the tunnel each takes"`
 	Rule   int         `json:"rule,omitempty" doc:"policy rule that decided, from 1; 0 for the default or none"`
@@ -49,7 +49,7 @@ func (m *Map) Sheet(w *Walk) *WalkSheet {
 		}
 		return m.Plan.Site(i).Key
 	}
-	out := &WalkSheet{From: key(w.FromSite), To: key(w.ToSite), End: w.End, Partly: w.Partly, Where: key(w.Where), Why: w.Why, Mend: w.Mend, Rule: w.Rule, Steps: []StepSheet{}}
+	out := &WalkSheet{From: key(w.FromSite), To: key(w.ToSite), End: w.End, Partly: w.Partly, Where: key(w.Where), Why: w.Why, Fix: w.Fix, Rule: w.Rule, Steps: []StepSheet{}}
 	for _, s := range w.Steps {
 		step := StepSheet{
 			Site: key(s.Site), Overlay: s.Overlay, Tunnel: m.Plan.Ident(s.Tunnel), Interface: s.Hop.Interface, Next: key(s.Far), NextInterface: s.FarFace,

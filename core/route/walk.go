@@ -69,7 +69,7 @@ func (f *follower) answer(there *Walk, source, target place) Walk {
 	if w.walk.End == Delivered && (end.site != source.site || end.own != source.own) {
 		key := f.m.Plan.Site(end.site).Key
 		w.walk.End, w.walk.Why = Dies, fmt.Sprintf("a subnet of %s holds the address that asked, so the answer stays there", key)
-		w.walk.Mend = "Renumber or map one of the two; see the finding on their collision."
+		w.walk.Fix = "Renumber or map one of the two; see the finding on their collision."
 	}
 	return w.walk
 }
@@ -124,8 +124,8 @@ func (f *flight) run() place {
 	}
 }
 
-func (f *flight) die(why, mend string) {
-	f.walk.End, f.walk.Why, f.walk.Mend = Dies, why, mend
+func (f *flight) die(why, fix string) {
+	f.walk.End, f.walk.Why, f.walk.Fix = Dies, why, fix
 }
 
 // dying reports whether a hop's tunnel is dead.
@@ -155,12 +155,12 @@ func (f *flight) send(hops []Hop) bool {
 	}
 	if sharing := hops[:Sharing(hops)]; slices.ContainsFunc(sharing, f.dying) {
 		f.walk.Partly = !f.dying(hop) || slices.ContainsFunc(sharing, func(h Hop) bool { return !f.dying(h) })
-		f.die(fmt.Sprintf("%s keeps sending into the tunnel %s, which is dead, until somebody acts: nothing there switches", p.Site(f.at).Key, p.Ident(t)),
-			"Have something on the gateway watch its tunnels, and say so at the site in Survey.")
+		f.die(fmt.Sprintf("%s keeps sending into the tunnel %s, which is dead, until somebody intervenes: there is no automatic failover", p.Site(f.at).Key, p.Ident(t)),
+			"Have the gateway monitor its tunnels, and set that at the site in Survey.")
 		return false
 	}
 	if len(f.walk.Steps) > 2+len(m.graphs[hop.End.Overlay].hubs) {
-		f.die("the packet circles until it is too old", "Remove the pins that send it back.")
+		f.die("the packet loops until its TTL expires", "Remove the pins that send it back.")
 		return false
 	}
 	src := f.source.seen

@@ -71,13 +71,13 @@ func (p *Plan) sheet(overlay, ident string, a, b *Peer) BothEnds {
 		return text
 	}
 	opens := func(calls bool) string {
-		return map[bool]string{true: "opens the session", false: "waits to be called"}[calls]
+		return map[bool]string{true: "initiator", false: "responder"}[calls]
 	}
 	addresses := func(port *Port) string { return listOf(validOf(port.Address4, port.Address6)) }
 	add("WAN link", linkA.Key+" ("+linkA.Provider+")", linkB.Key+" ("+linkB.Provider+")", "own", "")
 	add("how it is reached", linkA.Reach, linkB.Reach, "own", unless(linkA.Reach.Callable() || linkB.Reach.Callable(), "neither end can be called"))
 	add("underlay", linkA.UnderlayOf(), linkB.UnderlayOf(), "same", unless(linkA.UnderlayOf() == linkB.UnderlayOf(), "the links attach to different underlays"))
-	add("who opens it", opens(a.Local.Calls), opens(b.Local.Calls), "own", unless(a.Local.Calls || b.Local.Calls, "nobody opens it"))
+	add("initiator", opens(a.Local.Calls), opens(b.Local.Calls), "own", unless(a.Local.Calls || b.Local.Calls, "neither end can initiate it"))
 	add("interface", a.Interface, b.Interface, "own", "")
 	add("listens on UDP port", a.Local.UDP, b.Local.UDP, "crossed", "")
 	add("calls", orNone(a.Endpoint), orNone(b.Endpoint), "crossed", unless(dials(a) && dials(b), "an end that opens it does not know where to call"))
@@ -93,9 +93,9 @@ func (p *Plan) sheet(overlay, ident string, a, b *Peer) BothEnds {
 	add("keepalive", seconds(a.Keepalive), seconds(b.Keepalive), "own", "")
 	best, detect, back := a.Overlay.Spec.Probe.Times()
 	noticed := fmt.Sprintf("after %.3g to %.3g s", best, detect)
-	add("found dead", noticed, noticed, "same", "")
+	add("declared down", noticed, noticed, "same", "")
 	returns := fmt.Sprintf("after %.3g s", back)
-	add("taken back", returns, returns, "same", "")
+	add("declared up", returns, returns, "same", "")
 	add("allowed prefixes", listOf(a.Allowed), listOf(b.Allowed), "own", "")
 	return out
 }

@@ -43,7 +43,7 @@ func TestBothEndsMirror(t *testing.T) {
 	e.Overlays[0].Probe = &estate.Probe{IntervalMs: 500, Misses: 4, TimeoutMs: 300, Successes: 6}
 	p := Derive(e)
 	sheet, _ := p.BothEnds(e.Overlays[0].Key, p.Ident(p.Peers(0)[0].Tunnel))
-	for what, want := range map[string]string{"found dead": "after 1.8 to 2.3 s", "taken back": "after 3 s"} {
+	for what, want := range map[string]string{"declared down": "after 1.8 to 2.3 s", "declared up": "after 3 s"} {
 		if i := slices.IndexFunc(sheet.Lines, func(l EndLine) bool { return l.What == what }); i < 0 || sheet.Lines[i].A != want {
 			t.Errorf("%s: %+v", what, sheet.Lines)
 		}

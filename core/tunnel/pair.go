@@ -54,7 +54,7 @@ const (
 	NoObstacle     Obstacle = ""
 	OtherUnderlay  Obstacle = "they attach to different underlays"
 	OtherFamily    Obstacle = "they have no IP version in common"
-	NeitherCanCall Obstacle = "both can only call out, so neither can open the tunnel"
+	NeitherCanCall Obstacle = "both are outbound only, so neither can initiate the tunnel"
 	KeptOut        Obstacle = "a link may not carry tunnels"
 )
 

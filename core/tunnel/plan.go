@@ -170,6 +170,7 @@ func (p *Plan) SiteIndex(key string) int {
 func (p *Plan) Site(i int) *estate.Site { return &p.Estate.Sites[i] }
 
 // shape lists the overlay's adjacencies with their tunnels.
+// Long because the order in which it joins sites is the rule: hubs, spokes, direct pairs.
 func (p *Plan) shape(spec *estate.Overlay, links [][]usable) Overlay {
 	o := Overlay{Spec: spec, member: map[int]bool{}, hub: map[int]bool{}}
 	for _, key := range spec.Members() {

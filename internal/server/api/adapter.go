@@ -112,7 +112,7 @@ type requestContext struct {
 }
 
 // volatile are operations whose answers tell more than the state their tag names,
-// such as what is in force now.
+// such as the release in force now.
 var volatile = []string{"get-draft", "get-consequences", "get-before-after", "get-outage-changes", "get-estate"}
 
 // notModified answers with nothing but 304 who has the state already

@@ -18,7 +18,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"wideknot/core/estate"
-	"wideknot/core/mend"
+	"wideknot/core/planning"
 	"wideknot/examples"
 	"wideknot/internal/server/desk"
 	"wideknot/internal/server/identity"
@@ -333,7 +333,7 @@ func TestAnImportIsTakenOnce(t *testing.T) {
 	if first.Sites != 1 || again.Revision != first.Revision {
 		t.Errorf("%+v, %+v", first, again)
 	}
-	parcel.Mends = []estate.Mend{{Sheet: "sites", Row: 3, Column: "demand_mbps", Value: "7"}}
+	parcel.Fixes = []estate.Fix{{Sheet: "sites", Row: 3, Column: "demand_mbps", Value: "7"}}
 	parcel.LeaveBad = false
 	if head := must[EstateHead](s, "POST", base+"/import", parcel); head.Sites != 2 {
 		t.Errorf("%+v", head)
@@ -371,7 +371,7 @@ func TestShareAndRepair(t *testing.T) {
 			t.Fatalf("repairs do not repair: %+v", findings[0])
 		}
 	}
-	gone := mend.Repair{Action: mend.Unshare, Site: "crossfold", Prefix: netip.MustParsePrefix("10.99.0.0/24"), From: "ops", Label: "x"}
+	gone := planning.Repair{Action: planning.Unshare, Site: "crossfold", Prefix: netip.MustParsePrefix("10.99.0.0/24"), From: "ops", Label: "x"}
 	s.refused(409, "POST", base+"/repairs", gone)
 	s.refused(409, "POST", base+"/repairs/weigh", map[string]any{"repairs": []any{gone}})
 }

@@ -20,6 +20,7 @@ type EstateCard struct {
 	Drafts  []desk.DraftSummary `json:"drafts"`
 }
 
+// Long as a list of operations is.
 func (s *Server) drafts(a huma.API) {
 	d := s.Desk
 	huma.Register(a, operation("get-estate", http.MethodGet, "/api/estates/{estate}", "Read an estate's name, release and drafts"),

@@ -25,6 +25,7 @@ type Entrance struct {
 // journeyCookie keeps the sealed journey while someone is at the provider.
 const journeyCookie = "wideknot-journey"
 
+// Long as a list of operations is.
 func (s *Server) entrance(a huma.API) {
 	huma.Register(a, operation("get-entrance", http.MethodGet, "/api/entrance", "Learn how one can sign in"),
 		func(context.Context, *struct{}) (*struct{ Body Entrance }, error) {

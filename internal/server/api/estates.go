@@ -17,7 +17,7 @@ import (
 	"wideknot/core/check"
 	"wideknot/core/diff"
 	"wideknot/core/estate"
-	"wideknot/core/mend"
+	"wideknot/core/planning"
 	"wideknot/internal/server/desk"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
@@ -44,7 +44,7 @@ type EstateHead struct {
 	Overlays  []string               `json:"overlays"`
 	Findings  map[check.Severity]int `json:"findings"`
 	Settled   bool                   `json:"settled" doc:"false in the answer of an edit while findings are missing that take longer, such as those of loads; reading the head waits for them"`
-	ByStage   map[string]int         `json:"by_stage" doc:"errors and warnings by the stage where they are mended"`
+	ByStage   map[string]int         `json:"by_stage" doc:"errors and warnings by the stage where they are fixed"`
 	Undo      string                 `json:"undo" doc:"label of the edit that undo takes back; empty for none"`
 	Redo      string                 `json:"redo"`
 	AboutHead uint64                 `json:"about_revision"`
@@ -170,8 +170,8 @@ func problemOf(status int, err error) huma.ErrorModel {
 // A heldProblem is the problem document of a release that findings hold.
 type heldProblem struct {
 	huma.ErrorModel
-	MustMend []check.Finding `json:"must_mend"`
-	Asks     []check.Finding `json:"asks" doc:"findings for which a reason is asked"`
+	MustFix []check.Finding `json:"must_fix"`
+	Asks    []check.Finding `json:"asks" doc:"findings for which a reason is asked"`
 }
 
 // An unsettledProblem is the problem document of open conflicts.
@@ -224,7 +224,7 @@ func refusal(err error) error {
 	case errors.Is(err, desk.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
 	case errors.Is(err, desk.ErrTaken), errors.Is(err, desk.ErrNothing), errors.Is(err, desk.ErrKeyElsewhere), errors.Is(err, desk.ErrFixed),
-		errors.Is(err, desk.ErrShelved), errors.Is(err, desk.ErrBehind), errors.Is(err, identity.ErrTaken), errors.Is(err, identity.ErrLast), errors.Is(err, mend.ErrOutdated), errors.Is(err, store.ErrExists):
+		errors.Is(err, desk.ErrShelved), errors.Is(err, desk.ErrBehind), errors.Is(err, identity.ErrTaken), errors.Is(err, identity.ErrLast), errors.Is(err, planning.ErrOutdated), errors.Is(err, store.ErrExists):
 		return huma.Error409Conflict(err.Error())
 	}
 	var status huma.StatusError
@@ -278,6 +278,7 @@ func making(id, path, summary string) huma.Operation {
 	return op
 }
 
+// Long as a list of operations is.
 func (s *Server) estates(a huma.API) {
 	huma.Register(a, operation("list-estates", http.MethodGet, "/api/estates", "List the estates of which you are a member"),
 		func(ctx context.Context, _ *struct{}) (*struct{ Body []desk.Summary }, error) {
@@ -333,7 +334,7 @@ func (s *Server) estates(a huma.API) {
 	for _, way := range []struct {
 		id, summary string
 		step        func(context.Context, desk.Order) (*desk.View, error)
-	}{{"undo", "Take back the last edit", d.Undo}, {"redo", "Repeat the edit taken back last", d.Redo}} {
+	}{{"undo", "Undo the last edit", d.Undo}, {"redo", "Repeat the edit taken back last", d.Redo}} {
 		huma.Register(a, operation(way.id, http.MethodPost, "/api/estates/{estate}/drafts/{draft}/"+way.id, way.summary),
 			func(ctx context.Context, in *Editing) (*answer[EstateHead], error) {
 				return edited(ctx, *in, func(o desk.Order) (*desk.View, error) { return way.step(ctx, o) })
@@ -358,7 +359,7 @@ func (s *Server) estates(a huma.API) {
 	huma.Register(a, operation("repair", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/repairs", "Carry out a repair that a finding offers"),
 		func(ctx context.Context, in *struct {
 			Editing
-			Body mend.Repair
+			Body planning.Repair
 		}) (*answer[EstateHead], error) {
 			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) { return d.Repair(ctx, o, in.Body) })
 		})
@@ -416,7 +417,7 @@ func editedPart(ctx context.Context, in Editing, id string, run func(desk.Order)
 	return out, nil
 }
 
-// StagedFinding is a finding with the stage where it is mended.
+// StagedFinding is a finding with the stage where it is fixed.
 type StagedFinding struct {
 	check.Finding
 	Stage string `json:"stage" enum:"survey,addresses,shape"`

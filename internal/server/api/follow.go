@@ -12,7 +12,7 @@ import (
 	"wideknot/core/diff"
 	"wideknot/core/estate"
 	"wideknot/core/find"
-	"wideknot/core/mend"
+	"wideknot/core/planning"
 	"wideknot/core/route"
 	"wideknot/internal/server/desk"
 )
@@ -64,6 +64,7 @@ type TwoPlans struct {
 	Moved int              `json:"moved"`
 }
 
+// Long as a list of operations is.
 func (s *Server) follow(a huma.API) {
 	d := s.Desk
 	huma.Register(a, operation("follow", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/follow", "Follow a packet and its answer"),
@@ -125,7 +126,7 @@ func (s *Server) follow(a huma.API) {
 			if err != nil {
 				return nil, refusal(err)
 			}
-			site, missing, err := mend.Like(v.Estate, in.Site, in.Key, in.Name)
+			site, missing, err := planning.Like(v.Estate, in.Site, in.Key, in.Name)
 			if err != nil {
 				return nil, huma.Error404NotFound(err.Error())
 			}

@@ -257,25 +257,36 @@ func pairOf(v *desk.View, o *tunnel.Overlay, overlay, x, y int) PairSheet {
 	return out
 }
 
-func (s *Server) loom(a huma.API) {
-	d := s.Desk
-	overlay := func(ctx context.Context, at desk.Place, key string) (*desk.View, int, error) {
-		v, err := d.View(ctx, at)
-		if err != nil {
-			return nil, 0, refusal(err)
-		}
-		i := slices.IndexFunc(v.Plan.Overlays, func(o tunnel.Overlay) bool { return o.Spec.Key == key })
-		if i < 0 {
-			return nil, 0, huma.Error404NotFound(fmt.Sprintf("there is no overlay %q", key))
-		}
-		return v, i, nil
+const pairPath = "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/pairs/{a}/{b}"
+
+// overlayOf returns a state and the place of one of its overlays.
+func (s *Server) overlayOf(ctx context.Context, at desk.Place, key string) (*desk.View, int, error) {
+	v, err := s.Desk.View(ctx, at)
+	if err != nil {
+		return nil, 0, refusal(err)
 	}
+	i := slices.IndexFunc(v.Plan.Overlays, func(o tunnel.Overlay) bool { return o.Spec.Key == key })
+	if i < 0 {
+		return nil, 0, huma.Error404NotFound(fmt.Sprintf("there is no overlay %q", key))
+	}
+	return v, i, nil
+}
+
+func (s *Server) loom(a huma.API) {
+	s.looms(a)
+	s.pairs(a)
+	s.hubOrder(a)
+	s.bothEnds(a)
+}
+
+// looms registers the loom and its windows.
+func (s *Server) looms(a huma.API) {
 	huma.Register(a, operation("get-loom", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/loom", "Read an overlay pair by pair"),
 		func(ctx context.Context, in *struct {
 			InDraft
 			Overlay string `path:"overlay" maxLength:"40"`
 		}) (*answer[Loom], error) {
-			v, i, err := overlay(ctx, in.place(), in.Overlay)
+			v, i, err := s.overlayOf(ctx, in.place(), in.Overlay)
 			if err != nil {
 				return nil, err
 			}
@@ -290,13 +301,17 @@ func (s *Server) loom(a huma.API) {
 			Column  int    `query:"column" minimum:"0"`
 			Columns int    `query:"columns" minimum:"1" maximum:"64" default:"64"`
 		}) (*answer[LoomWindow], error) {
-			v, i, err := overlay(ctx, in.place(), in.Overlay)
+			v, i, err := s.overlayOf(ctx, in.place(), in.Overlay)
 			if err != nil {
 				return nil, err
 			}
 			return tagged(v, windowOf(v, &v.Plan.Overlays[i], in.Row, in.Rows, in.Column, in.Columns)), nil
 		})
-	const pairPath = "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/pairs/{a}/{b}"
+}
+
+// pairs registers what concerns two sites.
+func (s *Server) pairs(a huma.API) {
+	d := s.Desk
 	huma.Register(a, operation("get-pair", http.MethodGet, pairPath, "Read all that can join two sites"),
 		func(ctx context.Context, in *struct {
 			InDraft
@@ -304,7 +319,7 @@ func (s *Server) loom(a huma.API) {
 			A       string `path:"a" maxLength:"40"`
 			B       string `path:"b" maxLength:"40"`
 		}) (*answer[PairSheet], error) {
-			v, i, err := overlay(ctx, in.place(), in.Overlay)
+			v, i, err := s.overlayOf(ctx, in.place(), in.Overlay)
 			if err != nil {
 				return nil, err
 			}
@@ -342,6 +357,11 @@ func (s *Server) loom(a huma.API) {
 				return d.SetDirect(ctx, o, in.Overlay, in.A, in.B, in.Body.Join)
 			})
 		})
+}
+
+// hubOrder registers the order of hubs.
+func (s *Server) hubOrder(a huma.API) {
+	d := s.Desk
 	huma.Register(a, operation("set-hub-order", http.MethodPut, "/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/hub-order", "Give spokes a hub order"),
 		func(ctx context.Context, in *struct {
 			Editing
@@ -355,6 +375,11 @@ func (s *Server) loom(a huma.API) {
 				return d.SetHubOrder(ctx, o, in.Overlay, in.Body.Sites, in.Body.Hubs)
 			})
 		})
+}
+
+// bothEnds registers the sheet of both ends and the judge of pasted keys.
+func (s *Server) bothEnds(a huma.API) {
+	d := s.Desk
 	huma.Register(a, operation("get-both-ends", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/both-ends", "Read a tunnel at both ends, line by line"),
 		func(ctx context.Context, in *struct {
 			InDraft

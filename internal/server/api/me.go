@@ -55,6 +55,7 @@ func tokenOf(t store.Token, estates map[uint64]string) APIToken {
 	return out
 }
 
+// Long as a list of operations is.
 func (s *Server) me(a huma.API) {
 	type none struct{}
 	huma.Register(a, operation("get-me", http.MethodGet, "/api/me", "Learn who you are"),

@@ -24,8 +24,8 @@ type Outages struct {
 	Total    int                `json:"total" doc:"failures of the kinds asked for, further than the rows"`
 	Points   int                `json:"points" doc:"of those, how many cut a site whose own gateway is alive"`
 	Harmless int                `json:"harmless" doc:"of those, how many touch nobody"`
-	Crowded  []outage.LineSheet `json:"crowded" doc:"what has more to carry than it can while nothing fails"`
-	Idle     []string           `json:"idle" doc:"sites at which a dead tunnel stays in use until somebody acts; everything here is counted so"`
+	Crowded  []outage.LineSheet `json:"crowded" doc:"links and gateways over capacity with nothing down"`
+	Idle     []string           `json:"idle" doc:"sites without automatic failover, where a dead tunnel stays in use until somebody intervenes; everything here counts on that"`
 }
 
 // OutageSite is a column of the grid.
@@ -47,9 +47,9 @@ type Standing struct {
 	Fates       []FateSheet    `json:"fates"`
 	Suggestions []Suggested    `json:"suggestions" doc:"those that gain most"`
 	Timings     []TimingSheet  `json:"timings"`
-	Shed        []string       `json:"shed" doc:"zones in the order in which they give way"`
+	Shed        []string       `json:"shed" doc:"zones in the order in which they are shed"`
 	Zones       []string       `json:"zones"`
-	Idle        []string       `json:"idle" doc:"sites at which a dead tunnel stays in use until somebody acts"`
+	Idle        []string       `json:"idle" doc:"sites without automatic failover, where a dead tunnel stays in use until somebody intervenes"`
 
 	Patterns []estate.LinkPattern `json:"patterns" doc:"sites by the order of their links, the pattern of most sites first"`
 }
@@ -238,10 +238,20 @@ func partsOf(texts []string) ([]outage.Part, error) {
 	return out, nil
 }
 
+const outagesPath = "/api/estates/{estate}/drafts/{draft}/outages"
+
 func (s *Server) outages(a huma.API) {
+	s.failures(a)
+	s.standings(a)
+	s.outageFiles(a)
+	s.outagePlan(a)
+}
+
+// failures registers what failures do, as values.
+// Long as a list of operations is.
+func (s *Server) failures(a huma.API) {
 	d := s.Desk
-	const path = "/api/estates/{estate}/drafts/{draft}/outages"
-	huma.Register(a, operation("get-outages", http.MethodGet, path, "Read what each single failure does, the worst first"),
+	huma.Register(a, operation("get-outages", http.MethodGet, outagesPath, "Read what each single failure does, the worst first"),
 		func(ctx context.Context, in *struct {
 			InDraft
 			Kinds []string `query:"kind" enum:"gateway,link,fate,provider,underlay,region" doc:"all when empty"`
@@ -265,7 +275,7 @@ func (s *Server) outages(a huma.API) {
 			}
 			return tagged(v, out), nil
 		})
-	huma.Register(a, operation("get-outage", http.MethodGet, path+"/state", "Explain the failure of some parts together"),
+	huma.Register(a, operation("get-outage", http.MethodGet, outagesPath+"/state", "Explain the failure of some parts together"),
 		func(ctx context.Context, in *struct {
 			InDraft
 			Fail []string `query:"fail,explode" required:"true" minItems:"1" maxItems:"20"`
@@ -285,7 +295,7 @@ func (s *Server) outages(a huma.API) {
 			}
 			return tagged(v, m.DetailSheet(detail)), nil
 		})
-	huma.Register(a, operation("get-outage-timeline", http.MethodGet, path+"/timeline", "Tell a failure and its repair second by second, for the traffic of two sites"),
+	huma.Register(a, operation("get-outage-timeline", http.MethodGet, outagesPath+"/timeline", "Tell a failure and its repair second by second, for the traffic of two sites"),
 		func(ctx context.Context, in *struct {
 			InDraft
 			Fail []string `query:"fail,explode" required:"true" minItems:"1" maxItems:"20"`
@@ -315,7 +325,12 @@ func (s *Server) outages(a huma.API) {
 			}
 			return tagged(v, out), nil
 		})
-	huma.Register(a, operation("get-standing", http.MethodGet, path+"/standing", "Read how available sites are, what they share, and what would gain most"),
+}
+
+// standings registers how things stand, and compared.
+func (s *Server) standings(a huma.API) {
+	d := s.Desk
+	huma.Register(a, operation("get-standing", http.MethodGet, outagesPath+"/standing", "Read how available sites are, what they share, and what would gain most"),
 		func(ctx context.Context, in *InDraft) (*answer[Standing], error) {
 			v, err := d.View(ctx, in.place())
 			if err != nil {
@@ -323,7 +338,7 @@ func (s *Server) outages(a huma.API) {
 			}
 			return tagged(v, standingOf(v)), nil
 		})
-	huma.Register(a, operation("get-outage-changes", http.MethodGet, path+"/changes", "Compare what failures do with another state of the estate"),
+	huma.Register(a, operation("get-outage-changes", http.MethodGet, outagesPath+"/changes", "Compare what failures do with another state of the estate"),
 		func(ctx context.Context, in *struct {
 			InDraft
 			Against string `query:"against" maxLength:"40" doc:"released, release-N, or a draft; the release the draft is based on when none is given"`
@@ -338,7 +353,12 @@ func (s *Server) outages(a huma.API) {
 			}
 			return tagged(v, out), nil
 		})
-	huma.Register(a, files(operation("export-outages", http.MethodGet, path+"/sheet", "Download what each single failure does as CSV"), "text/csv"),
+}
+
+// outageFiles registers what can be taken away.
+func (s *Server) outageFiles(a huma.API) {
+	d := s.Desk
+	huma.Register(a, files(operation("export-outages", http.MethodGet, outagesPath+"/sheet", "Download what each single failure does as CSV"), "text/csv"),
 		func(ctx context.Context, in *InDraft) (*file, error) {
 			v, err := d.View(ctx, in.place())
 			if err != nil {
@@ -346,7 +366,7 @@ func (s *Server) outages(a huma.API) {
 			}
 			return attached("text/csv; charset=utf-8", fmt.Sprintf("outages-%s.csv", v.Draft), outageSheet(v)), nil
 		})
-	huma.Register(a, files(operation("export-outage-report", http.MethodGet, path+"/report", "Download what failures do as a page to print"), "text/html"),
+	huma.Register(a, files(operation("export-outage-report", http.MethodGet, outagesPath+"/report", "Download what failures do as a page to print"), "text/html"),
 		func(ctx context.Context, in *InDraft) (*file, error) {
 			v, err := d.View(ctx, in.place())
 			if err != nil {
@@ -358,6 +378,11 @@ func (s *Server) outages(a huma.API) {
 			}
 			return attached("text/html; charset=utf-8", fmt.Sprintf("outages-%s.html", v.Draft), page), nil
 		})
+}
+
+// outagePlan registers the edits of what decides in an outage.
+func (s *Server) outagePlan(a huma.API) {
+	d := s.Desk
 	huma.Register(a, operation("rank-links", http.MethodPut, "/api/estates/{estate}/drafts/{draft}/link-order", "Put some links of sites first, by their keys"),
 		func(ctx context.Context, in *struct {
 			Editing
@@ -383,7 +408,7 @@ func (s *Server) outages(a huma.API) {
 				return d.LimitLinks(ctx, o, in.Body.Sites, in.Body.Link, in.Body.Zones)
 			})
 		})
-	huma.Register(a, operation("set-shed", http.MethodPut, "/api/estates/{estate}/drafts/{draft}/shed", "Say in which order zones give way"),
+	huma.Register(a, operation("set-shed", http.MethodPut, "/api/estates/{estate}/drafts/{draft}/shed", "Set the order in which zones are shed"),
 		func(ctx context.Context, in *struct {
 			Editing
 			Body struct {

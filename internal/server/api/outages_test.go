@@ -12,7 +12,7 @@ import (
 	"wideknot/internal/server/desk"
 )
 
-// The jobs of the stage, by the API: find the stations on one mast and mend one,
+// The jobs of the stage, by the API: find the stations on one mast and fix one,
 // limit satellites, order links, read courses, compare with the release.
 func TestOutages(t *testing.T) {
 	s := start(t)

@@ -111,6 +111,7 @@ func valid(prefixes ...netip.Prefix) []netip.Prefix {
 	return out
 }
 
+// Long as a list of fields is.
 func sitePlan(v *desk.View, site int) (SitePlan, error) {
 	p := v.Plan
 	key := func(i int) string { return p.Site(i).Key }
@@ -179,6 +180,7 @@ func sitePlan(v *desk.View, site int) (SitePlan, error) {
 	return out, err
 }
 
+// Long as a list of operations is.
 func (s *Server) sitePlans(a huma.API) {
 	d := s.Desk
 	huma.Register(a, operation("get-site-plan", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sites/{site}/plan", "Read what follows for a site: tunnels, routes, configuration"),

@@ -9,7 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"wideknot/core/estate"
-	"wideknot/core/mend"
+	"wideknot/core/planning"
 	"wideknot/internal/server/desk"
 )
 
@@ -28,12 +28,12 @@ type Held struct {
 
 // Space is what has which addresses, and what is free.
 type Space struct {
-	Held  []Held      `json:"held"`
-	Rooms []mend.Room `json:"rooms" doc:"the regions' blocks with what is free in them"`
+	Held  []Held          `json:"held"`
+	Rooms []planning.Room `json:"rooms" doc:"the regions' blocks with what is free in them"`
 }
 
 func spaceOf(v *desk.View) Space {
-	out := Space{Held: []Held{}, Rooms: mend.Rooms(v.Estate)}
+	out := Space{Held: []Held{}, Rooms: planning.Rooms(v.Estate)}
 	clash := map[string]string{}
 	findings := v.Findings()
 	for i := len(findings) - 1; i >= 0; i-- { // errors come first and have the last word
@@ -92,7 +92,7 @@ func space(a huma.API, d *desk.Desk) {
 			Bits   int    `query:"bits" minimum:"1" maximum:"128" required:"true" doc:"length of the prefix"`
 			Region string `query:"region" maxLength:"40"`
 			IPv6   bool   `query:"ipv6"`
-		}) (*answer[[]mend.Offer], error) {
+		}) (*answer[[]planning.Offer], error) {
 			if most := map[bool]int{false: 32, true: 128}[in.IPv6]; in.Bits > most {
 				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("a prefix of this IP version is at most %d long, not %d", most, in.Bits))
 			}
@@ -100,7 +100,7 @@ func space(a huma.API, d *desk.Desk) {
 			if err != nil {
 				return nil, refusal(err)
 			}
-			return tagged(v, mend.Offers(v.Estate, in.Region, !in.IPv6, in.Bits)), nil
+			return tagged(v, planning.Offers(v.Estate, in.Region, !in.IPv6, in.Bits)), nil
 		})
 	huma.Register(a, operation("reserve", http.MethodPut, "/api/estates/{estate}/drafts/{draft}/reserved", "Keep a block for something, or free it"),
 		func(ctx context.Context, in *struct {
@@ -115,9 +115,9 @@ func space(a huma.API, d *desk.Desk) {
 			})
 		})
 	type repairs struct {
-		Repairs []mend.Repair `json:"repairs" maxItems:"500"`
+		Repairs []planning.Repair `json:"repairs" maxItems:"500"`
 	}
-	huma.Register(a, operation("weigh-repairs", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/repairs/weigh", "Learn what repairs would change, without carrying them out"),
+	huma.Register(a, operation("weigh-repairs", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/repairs/weigh", "Learn what repairs would change, without applying them"),
 		func(ctx context.Context, in *struct {
 			InDraft
 			Body repairs
@@ -128,7 +128,7 @@ func space(a huma.API, d *desk.Desk) {
 			}
 			return &struct{ Body desk.Weighing }{*w}, nil
 		})
-	huma.Register(a, operation("repair-all", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/repairs/all", "Carry out several repairs as one edit"),
+	huma.Register(a, operation("repair-all", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/repairs/all", "Apply several repairs as one edit"),
 		func(ctx context.Context, in *struct {
 			Editing
 			Body repairs

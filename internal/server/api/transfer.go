@@ -15,13 +15,13 @@ import (
 // Parcel is what is to be imported: the texts of sheets, or of a document.
 type Parcel struct {
 	Sheets   estate.Sheets `json:"sheets,omitempty"`
-	Mends    []estate.Mend `json:"mends,omitempty" doc:"cells to replace before reading"`
+	Fixes    []estate.Fix  `json:"fixes,omitempty" doc:"cells to replace before reading"`
 	Document string        `json:"document,omitempty" doc:"an estate document, YAML or JSON"`
 	LeaveBad bool          `json:"leave_bad,omitempty" doc:"import the good rows and leave the bad ones out"`
 }
 
 func (p Parcel) parcel() desk.Parcel {
-	return desk.Parcel{Sheets: p.Sheets, Mends: p.Mends, Document: p.Document}
+	return desk.Parcel{Sheets: p.Sheets, Fixes: p.Fixes, Document: p.Document}
 }
 
 // ImportPreview says what an import would do.

@@ -31,7 +31,7 @@ var (
 	ErrTaken    = errors.New("that name is taken")
 	ErrNothing  = errors.New("there is nothing to undo or redo")
 	ErrFixed    = errors.New("what was released is never edited; start a draft from it")
-	ErrShelved  = errors.New("this draft was discarded; take it up again first")
+	ErrShelved  = errors.New("this draft was discarded; restore it first")
 )
 
 // A Step is one thing done to a draft: an edit, an undo or a redo.

@@ -9,7 +9,7 @@ import (
 	"testing"
 
 	"wideknot/core/estate"
-	"wideknot/core/mend"
+	"wideknot/core/planning"
 	"wideknot/examples"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
@@ -157,7 +157,7 @@ func TestEditsThatChangeNothingAreNone(t *testing.T) {
 	if err != nil || after.Revision != before.Revision || after.Undo != before.Undo {
 		t.Errorf("%v, revision %d of %d", err, after.Revision, before.Revision)
 	}
-	repair := mend.Repair{Action: mend.Unshare, Site: "van-1", Prefix: before.Estate.Site("van-1").Subnets[0].Prefix, From: "nowhere", Label: "x"}
+	repair := planning.Repair{Action: planning.Unshare, Site: "van-1", Prefix: before.Estate.Site("van-1").Subnets[0].Prefix, From: "nowhere", Label: "x"}
 	if after, err = d.Repair(ctx, At("demo", First), repair); err != nil || after.Revision != before.Revision {
 		t.Errorf("%v, revision %d of %d", err, after.Revision, before.Revision)
 	}

@@ -266,6 +266,7 @@ func shorten(s string, n int) string {
 
 // carryOut stores a step with its changes, makes missing keys, derives, and
 // stores what was given out.
+// Long because its steps belong to one transaction, in this order.
 func (d *Desk) carryOut(ctx context.Context, at *opening, step *store.Edit, changes []change, allocations estate.Allocations) (*View, error) {
 	row := at.row
 	row.Revision++

@@ -126,7 +126,7 @@ func (d *Desk) LimitLinks(ctx context.Context, o Order, sites []string, link str
 
 // SetShed says in which order zones give way where there is no room for all.
 func (d *Desk) SetShed(ctx context.Context, o Order, zones []string) (*View, error) {
-	return d.edit(ctx, o, "Zones give way: "+strings.Join(zones, ", then "), func(e *estate.Estate) (*estate.Estate, error) {
+	return d.edit(ctx, o, "Zones shed: "+strings.Join(zones, ", then "), func(e *estate.Estate) (*estate.Estate, error) {
 		out := e.Clone()
 		out.About.Shed = zones
 		if problems := estate.Validate(out); len(problems) > 0 {

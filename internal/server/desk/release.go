@@ -22,13 +22,13 @@ var ErrBehind = errors.New("something was released since this draft was branched
 // Held says why a draft may not be released: errors that it adds, or findings
 // for which no reason was given.
 type Held struct {
-	Errors []check.Finding // that must be mended
+	Errors []check.Finding // that must be fixed
 	Asks   []check.Finding // for which a reason is asked
 }
 
 func (h *Held) Error() string {
 	if n := len(h.Errors); n > 0 {
-		return fmt.Sprintf("the draft adds %d errors, which must be mended before it is released; the first: %s", n, h.Errors[0].Title)
+		return fmt.Sprintf("the draft adds %d errors, which must be fixed before it is released; the first: %s", n, h.Errors[0].Title)
 	}
 	return fmt.Sprintf("write down why this may be released with %d warnings it adds or errors it leaves; the first: %s", len(h.Asks), h.Asks[0].Title)
 }

@@ -8,23 +8,23 @@ import (
 
 	"wideknot/core/diff"
 	"wideknot/core/estate"
-	"wideknot/core/mend"
+	"wideknot/core/planning"
 )
 
 // RepairAll carries out several repairs as one edit.
-func (d *Desk) RepairAll(ctx context.Context, o Order, list []mend.Repair) (*View, error) {
+func (d *Desk) RepairAll(ctx context.Context, o Order, list []planning.Repair) (*View, error) {
 	if len(list) == 0 {
-		return nil, estate.Problems{{Path: "repairs", Message: "choose at least one repair"}}
+		return nil, estate.Problems{{Path: "repairs", Message: "choose at least one repair to apply"}}
 	}
 	label := list[0].Label
 	if len(list) > 1 {
 		label = fmt.Sprintf("%s, and %d more repairs", label, len(list)-1)
 	}
-	return d.edit(ctx, o, label, func(e *estate.Estate) (*estate.Estate, error) { return mend.ApplyAll(e, list) })
+	return d.edit(ctx, o, label, func(e *estate.Estate) (*estate.Estate, error) { return planning.ApplyAll(e, list) })
 }
 
 // WhatIf says what repairs would change, and changes nothing.
-func (d *Desk) WhatIf(ctx context.Context, at Place, list []mend.Repair) (*Weighing, error) {
+func (d *Desk) WhatIf(ctx context.Context, at Place, list []planning.Repair) (*Weighing, error) {
 	view, err := d.View(ctx, at)
 	if err != nil {
 		return nil, err
@@ -35,7 +35,7 @@ func (d *Desk) WhatIf(ctx context.Context, at Place, list []mend.Repair) (*Weigh
 	}
 	defer leave()
 	next := *view
-	if next.Estate, err = mend.ApplyAll(view.Estate, list); err != nil {
+	if next.Estate, err = planning.ApplyAll(view.Estate, list); err != nil {
 		return nil, err
 	}
 	next.derive()
@@ -129,6 +129,6 @@ func (d *Desk) AddLike(ctx context.Context, o Order, pattern string, site estate
 		if problems := estate.ValidateSite(e, &site); len(problems) > 0 {
 			return nil, estate.Problems(problems)
 		}
-		return mend.JoinLike(estate.Merge(e, &estate.Estate{Sites: []estate.Site{site}}), pattern, site.Key), nil
+		return planning.JoinLike(estate.Merge(e, &estate.Estate{Sites: []estate.Site{site}}), pattern, site.Key), nil
 	})
 }

@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"wideknot/core/estate"
-	"wideknot/core/mend"
+	"wideknot/core/planning"
 	"wideknot/internal/server/store"
 )
 
@@ -199,8 +199,8 @@ func setShare(n *estate.Subnet, overlay string, take bool) {
 }
 
 // Repair carries out one of the repairs that a finding offers.
-func (d *Desk) Repair(ctx context.Context, o Order, r mend.Repair) (*View, error) {
-	return d.edit(ctx, o, r.Label, func(e *estate.Estate) (*estate.Estate, error) { return mend.Apply(e, r) })
+func (d *Desk) Repair(ctx context.Context, o Order, r planning.Repair) (*View, error) {
+	return d.edit(ctx, o, r.Label, func(e *estate.Estate) (*estate.Estate, error) { return planning.Apply(e, r) })
 }
 
 // Reserve keeps a block for something, or with an empty purpose frees it.

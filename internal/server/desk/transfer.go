@@ -12,11 +12,11 @@ import (
 	"wideknot/core/tunnel"
 )
 
-// A Parcel is what is to be imported: sheets with the cells mended in the
+// A Parcel is what is to be imported: sheets with the cells fixed in the
 // preview, or a document.
 type Parcel struct {
 	Sheets   estate.Sheets
-	Mends    []estate.Mend
+	Fixes    []estate.Fix
 	Document string
 }
 
@@ -57,7 +57,7 @@ func read(base *estate.Estate, p Parcel) *Preview {
 			return out
 		}
 	} else {
-		out.Reading = estate.ReadSheets(base, p.Sheets, p.Mends)
+		out.Reading = estate.ReadSheets(base, p.Sheets, p.Fixes)
 		out.next = out.Reading.Estate
 	}
 	out.Sites = len(out.next.Sites)
@@ -103,7 +103,7 @@ func (d *Desk) Import(ctx context.Context, o Order, p Parcel, leaveBad bool) (*V
 		}
 		if preview.Reading != nil && preview.Reading.BadRows() > 0 && !leaveBad {
 			return nil, estate.Problems{{Path: "sheets", Message: fmt.Sprintf(
-				"%d rows have errors; mend them, or say that they are to be left out. Nothing was imported", preview.Reading.BadRows())}}
+				"%d rows have errors; fix them, or say that they are to be left out. Nothing was imported", preview.Reading.BadRows())}}
 		}
 		return preview.next, nil
 	})

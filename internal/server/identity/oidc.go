@@ -115,6 +115,7 @@ var ErrJourney = errors.New("this sign-in was not begun in this browser, or took
 // Arrive opens a session for whom the provider sent back. An account is found
 // by what the provider knows it as; the first time, by its verified e-mail
 // address. Nobody gets an account by signing in.
+// Long for all that an answer of a provider is refused for.
 func (o *Office) Arrive(ctx context.Context, p *Provider, seal *Sealer, journey, state, code, agent string) (secret, to string, err error) {
 	var j Journey
 	sealed, err := base64.RawURLEncoding.DecodeString(journey)

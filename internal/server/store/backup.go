@@ -121,6 +121,7 @@ func databaseOf(dsn string) (string, error) {
 
 // Backup writes all that the database holds, as it is at one moment, while
 // others go on working. Secrets in it stay sealed.
+// Long because what it opens it closes by defer.
 func Backup(ctx context.Context, dsn string, sign Authenticator, w io.Writer) error {
 	s, err := Connect(ctx, dsn)
 	if err != nil {

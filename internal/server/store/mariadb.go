@@ -132,6 +132,7 @@ func (s *Server) socketPath() (string, error) {
 	return filepath.Join(folder, "mariadb.sock"), nil
 }
 
+// Long because each step of the start has an end of its own.
 func (s *Server) start(ctx context.Context) error {
 	me, err := user.Current()
 	if err != nil {

@@ -20,7 +20,7 @@ export type SiteTunnel = components["schemas"]["SiteTunnel"];
 export type SiteRoute = components["schemas"]["SiteRoute"];
 export type ImportPreview = components["schemas"]["ImportPreview"];
 export type Parcel = components["schemas"]["Parcel"];
-export type Mend = components["schemas"]["Mend"];
+export type Fix = components["schemas"]["Fix"];
 export type Sheets = components["schemas"]["Sheets"];
 export type Summary = components["schemas"]["Summary"];
 export type EstateCard = components["schemas"]["EstateCard"];
@@ -105,6 +105,7 @@ async function patient(request: Request): Promise<Response> {
     return await fetch(request);
   } catch {
     // It was too large to be kept alive, or the server is away.
+    request.signal.throwIfAborted();
   }
   let waits = false;
   try {
@@ -112,6 +113,7 @@ async function patient(request: Request): Promise<Response> {
       try {
         return await fetch(new Request(again.clone(), { keepalive: false }));
       } catch {
+        request.signal.throwIfAborted();
         // The first may be the page being left, which ends its requests.
         if (failures === 2) {
           waits = true;
@@ -134,7 +136,7 @@ interface More {
   steps: Step[];
   changes: string[];
   /** Of a release that is held. */
-  must_mend: BareFinding[];
+  must_fix: BareFinding[];
   asks: BareFinding[];
   conflicts: Conflict[];
 }

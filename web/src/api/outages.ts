@@ -5,9 +5,10 @@ import { ask, inOverlay, inPlace, useEdit } from "./queries";
 
 export const useOutages = (at: Place, kinds: PartKind[], limit: number, together: boolean) =>
   useQuery({
-    ...ask(at, ["outages", kinds, limit, together], () =>
+    ...ask(at, ["outages", kinds, limit, together], ({ signal }) =>
       answered(
         client.GET("/api/estates/{estate}/drafts/{draft}/outages", {
+          signal,
           params: { path: { ...at }, query: { kind: kinds, limit, together } },
         }),
       ),
@@ -17,9 +18,10 @@ export const useOutages = (at: Place, kinds: PartKind[], limit: number, together
 
 export const useOutage = (at: Place, fail: string[]) =>
   useQuery({
-    ...ask(at, ["outage", fail], () =>
+    ...ask(at, ["outage", fail], ({ signal }) =>
       answered(
         client.GET("/api/estates/{estate}/drafts/{draft}/outages/state", {
+          signal,
           params: { path: { ...at }, query: { fail } },
         }),
       ),
@@ -29,9 +31,10 @@ export const useOutage = (at: Place, fail: string[]) =>
 
 export const useCourse = (at: Place, fail: string[], a: string, b: string) =>
   useQuery({
-    ...ask(at, ["course", fail, a, b], () =>
+    ...ask(at, ["course", fail, a, b], ({ signal }) =>
       answered(
         client.GET("/api/estates/{estate}/drafts/{draft}/outages/timeline", {
+          signal,
           params: { path: { ...at }, query: { fail, a, b } },
         }),
       ),
@@ -41,17 +44,20 @@ export const useCourse = (at: Place, fail: string[], a: string, b: string) =>
 
 export const useStanding = (at: Place) =>
   useQuery(
-    ask(at, ["standing"], () =>
-      answered(client.GET("/api/estates/{estate}/drafts/{draft}/outages/standing", { params: inPlace(at) })),
+    ask(at, ["standing"], ({ signal }) =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/outages/standing", { signal, params: inPlace(at) }),
+      ),
     ),
   );
 
 /** Compared with another draft or release; asked for anew each time, as the other may have changed. */
 export const useOutageChanges = (at: Place, against: string) =>
   useQuery({
-    ...ask(at, ["outage-changes", against], () =>
+    ...ask(at, ["outage-changes", against], ({ signal }) =>
       answered(
         client.GET("/api/estates/{estate}/drafts/{draft}/outages/changes", {
+          signal,
           params: { path: { ...at }, query: against ? { against } : {} },
         }),
       ),

@@ -14,12 +14,16 @@ import type { Place } from "./place";
 export const inPlace = (at: Place) => ({ path: { ...at } });
 
 export const useEstates = () =>
-  useQuery({ queryKey: ["estates"], queryFn: () => answered(client.GET("/api/estates")) });
+  useQuery({
+    queryKey: ["estates"],
+    queryFn: ({ signal }) => answered(client.GET("/api/estates", { signal })),
+  });
 
 export const useEstate = (at: Place) =>
   useQuery({
     queryKey: [at.estate, at.draft, "head"],
-    queryFn: () => answered(client.GET("/api/estates/{estate}/drafts/{draft}", { params: inPlace(at) })),
+    queryFn: ({ signal }) =>
+      answered(client.GET("/api/estates/{estate}/drafts/{draft}", { signal, params: inPlace(at) })),
   });
 
 /** Whether who looks may edit the place. */
@@ -31,30 +35,31 @@ export function useMayEdit(at: Place): boolean {
 export const useSites = (at: Place) =>
   useQuery({
     queryKey: [at.estate, at.draft, "sites"],
-    queryFn: () =>
-      answered(client.GET("/api/estates/{estate}/drafts/{draft}/sites", { params: inPlace(at) })),
+    queryFn: ({ signal }) =>
+      answered(client.GET("/api/estates/{estate}/drafts/{draft}/sites", { signal, params: inPlace(at) })),
   });
 
 export const useOverlays = (at: Place) =>
   useQuery({
     queryKey: [at.estate, at.draft, "overlays"],
-    queryFn: () =>
-      answered(client.GET("/api/estates/{estate}/drafts/{draft}/overlays", { params: inPlace(at) })),
+    queryFn: ({ signal }) =>
+      answered(client.GET("/api/estates/{estate}/drafts/{draft}/overlays", { signal, params: inPlace(at) })),
   });
 
 export const useFindings = (at: Place) =>
   useQuery({
     queryKey: [at.estate, at.draft, "findings"],
-    queryFn: () =>
-      answered(client.GET("/api/estates/{estate}/drafts/{draft}/findings", { params: inPlace(at) })),
+    queryFn: ({ signal }) =>
+      answered(client.GET("/api/estates/{estate}/drafts/{draft}/findings", { signal, params: inPlace(at) })),
   });
 
 export const useSitePlan = (at: Place, site: string) =>
   useQuery({
     queryKey: [at.estate, at.draft, "plan", site],
-    queryFn: () =>
+    queryFn: ({ signal }) =>
       answered(
         client.GET("/api/estates/{estate}/drafts/{draft}/sites/{site}/plan", {
+          signal,
           params: { path: { ...at, site } },
         }),
       ),
@@ -173,7 +178,7 @@ export const useStep = (at: Place, way: "undo" | "redo") =>
 export const useMe = () =>
   useQuery({
     queryKey: ["me"],
-    queryFn: () => answered(client.GET("/api/me")),
+    queryFn: ({ signal }) => answered(client.GET("/api/me", { signal })),
     retry: false,
     staleTime: 60_000,
   });
@@ -181,7 +186,7 @@ export const useMe = () =>
 export const useEntrance = () =>
   useQuery({
     queryKey: ["entrance"],
-    queryFn: () => answered(client.GET("/api/entrance")),
+    queryFn: ({ signal }) => answered(client.GET("/api/entrance", { signal })),
     staleTime: Number.POSITIVE_INFINITY,
   });
 
@@ -189,37 +194,42 @@ export const useEntrance = () =>
 export const useCard = (estate: string) =>
   useQuery({
     queryKey: ["card", estate],
-    queryFn: () => answered(client.GET("/api/estates/{estate}", { params: { path: { estate } } })),
+    queryFn: ({ signal }) =>
+      answered(client.GET("/api/estates/{estate}", { signal, params: { path: { estate } } })),
   });
 
 export const useReleases = (estate: string) =>
   useQuery({
     queryKey: ["card", estate, "releases"],
-    queryFn: () => answered(client.GET("/api/estates/{estate}/releases", { params: { path: { estate } } })),
+    queryFn: ({ signal }) =>
+      answered(client.GET("/api/estates/{estate}/releases", { signal, params: { path: { estate } } })),
   });
 
 /** What a draft changes, whole. */
 export const useWeighing = (at: Place) =>
   useQuery({
     queryKey: [at.estate, at.draft, "weighing"],
-    queryFn: () =>
-      answered(client.GET("/api/estates/{estate}/drafts/{draft}/consequences", { params: inPlace(at) })),
+    queryFn: ({ signal }) =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/consequences", { signal, params: inPlace(at) }),
+      ),
   });
 
 export const useBehind = (at: Place, ask: boolean) =>
   useQuery({
     queryKey: [at.estate, at.draft, "behind"],
-    queryFn: () =>
-      answered(client.GET("/api/estates/{estate}/drafts/{draft}/behind", { params: inPlace(at) })),
+    queryFn: ({ signal }) =>
+      answered(client.GET("/api/estates/{estate}/drafts/{draft}/behind", { signal, params: inPlace(at) })),
     enabled: ask,
   });
 
 export const useSteps = (at: Place) =>
   useQuery({
     queryKey: [at.estate, at.draft, "steps"],
-    queryFn: () =>
+    queryFn: ({ signal }) =>
       answered(
         client.GET("/api/estates/{estate}/drafts/{draft}/steps", {
+          signal,
           params: { ...inPlace(at), query: { limit: 200 } },
         }),
       ),
@@ -235,23 +245,28 @@ export const useCatchUp = (at: Place) =>
     ),
   );
 
-export const ask = <T>(at: Place, name: unknown[], queryFn: () => Promise<T>) => ({
+export const ask = <T>(
+  at: Place,
+  name: unknown[],
+  queryFn: (context: { signal: AbortSignal }) => Promise<T>,
+) => ({
   queryKey: [at.estate, at.draft, ...name],
   queryFn,
 });
 
 export const useSpace = (at: Place) =>
   useQuery(
-    ask(at, ["space"], () =>
-      answered(client.GET("/api/estates/{estate}/drafts/{draft}/space", { params: inPlace(at) })),
+    ask(at, ["space"], ({ signal }) =>
+      answered(client.GET("/api/estates/{estate}/drafts/{draft}/space", { signal, params: inPlace(at) })),
     ),
   );
 
 export const useRoom = (at: Place, bits: number, region: string, ipv6: boolean) =>
   useQuery({
-    ...ask(at, ["room", bits, region, ipv6], () =>
+    ...ask(at, ["room", bits, region, ipv6], ({ signal }) =>
       answered(
         client.GET("/api/estates/{estate}/drafts/{draft}/room", {
+          signal,
           params: { ...inPlace(at), query: { bits, region, ipv6 } },
         }),
       ),
@@ -267,9 +282,10 @@ export const useReserve = (at: Place) =>
 /** What repairs would change, before they are carried out. */
 export const useWeighRepairs = (at: Place, repairs: Repair[]) =>
   useQuery({
-    ...ask(at, ["weigh", repairs.map((r) => r.label)], () =>
+    ...ask(at, ["weigh", repairs.map((r) => r.label)], ({ signal }) =>
       answered(
         client.POST("/api/estates/{estate}/drafts/{draft}/repairs/weigh", {
+          signal,
           params: inPlace(at),
           body: { repairs },
         }),
@@ -292,9 +308,10 @@ export const inOverlay = (at: Place, overlay: string) => ({ path: { ...at, overl
 
 export const useLoom = (at: Place, overlay: string) =>
   useQuery(
-    ask(at, ["loom", overlay], () =>
+    ask(at, ["loom", overlay], ({ signal }) =>
       answered(
         client.GET("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/loom", {
+          signal,
           params: inOverlay(at, overlay),
         }),
       ),
@@ -313,9 +330,10 @@ export interface LoomTile {
 export const useLoomTiles = (at: Place, overlay: string, tiles: LoomTile[]) =>
   useQueries({
     queries: tiles.map((tile) =>
-      ask(at, ["loom", overlay, tile], () =>
+      ask(at, ["loom", overlay, tile], ({ signal }) =>
         answered(
           client.GET("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/loom/window", {
+            signal,
             params: { path: { ...at, overlay }, query: { ...tile } },
           }),
         ),
@@ -326,9 +344,10 @@ export const useLoomTiles = (at: Place, overlay: string, tiles: LoomTile[]) =>
 
 export const usePair = (at: Place, overlay: string, a: string, b: string) =>
   useQuery(
-    ask(at, ["pair", overlay, a, b], () =>
+    ask(at, ["pair", overlay, a, b], ({ signal }) =>
       answered(
         client.GET("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/pairs/{a}/{b}", {
+          signal,
           params: { path: { ...at, overlay, a, b } },
         }),
       ),
@@ -367,9 +386,10 @@ export const useDirect = (at: Place, overlay: string, a: string, b: string) =>
 
 export const useBothEnds = (at: Place, overlay: string, tunnel: string) =>
   useQuery(
-    ask(at, ["both-ends", overlay, tunnel], () =>
+    ask(at, ["both-ends", overlay, tunnel], ({ signal }) =>
       answered(
         client.GET("/api/estates/{estate}/drafts/{draft}/both-ends", {
+          signal,
           params: { ...inPlace(at), query: { overlay, tunnel } },
         }),
       ),
@@ -396,9 +416,10 @@ export interface PacketQuery {
 
 export const useFollow = (at: Place, packet: PacketQuery | undefined) =>
   useQuery({
-    ...ask(at, ["follow", packet], () =>
+    ...ask(at, ["follow", packet], ({ signal }) =>
       answered(
         client.GET("/api/estates/{estate}/drafts/{draft}/follow", {
+          signal,
           params: { ...inPlace(at), query: packet as PacketQuery },
         }),
       ),
@@ -409,9 +430,10 @@ export const useFollow = (at: Place, packet: PacketQuery | undefined) =>
 
 export const useFind = (at: Place, text: string) =>
   useQuery({
-    ...ask(at, ["find", text], () =>
+    ...ask(at, ["find", text], ({ signal }) =>
       answered(
         client.GET("/api/estates/{estate}/drafts/{draft}/find", {
+          signal,
           params: { ...inPlace(at), query: { q: text } },
         }),
       ),
@@ -422,9 +444,10 @@ export const useFind = (at: Place, text: string) =>
 
 export const useBeforeAfter = (at: Place, site: string) =>
   useQuery(
-    ask(at, ["before-after", site], () =>
+    ask(at, ["before-after", site], ({ signal }) =>
       answered(
         client.GET("/api/estates/{estate}/drafts/{draft}/sites/{site}/before-after", {
+          signal,
           params: { path: { ...at, site } },
         }),
       ),

@@ -857,7 +857,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Carry out several repairs as one edit */
+        /** Apply several repairs as one edit */
         post: operations["repair-all"];
         delete?: never;
         options?: never;
@@ -874,7 +874,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Learn what repairs would change, without carrying them out */
+        /** Learn what repairs would change, without applying them */
         post: operations["weigh-repairs"];
         delete?: never;
         options?: never;
@@ -924,7 +924,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Say in which order zones give way */
+        /** Set the order in which zones are shed */
         put: operations["set-shed"];
         post?: never;
         delete?: never;
@@ -1131,7 +1131,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take back the last edit */
+        /** Undo the last edit */
         post: operations["undo"];
         delete?: never;
         options?: never;
@@ -1664,7 +1664,7 @@ export interface components {
             cut: number;
             /** @description parts, as KIND:NAME */
             fail: string[];
-            /** @description sites at which a dead tunnel stays in use until somebody acts */
+            /** @description sites without automatic failover, where a dead tunnel stays in use until somebody intervenes */
             idle: string[];
             /**
              * Format: int64
@@ -1789,7 +1789,7 @@ export interface components {
              * @description release that the draft was branched from, or brought up to
              */
             base: number;
-            /** @description errors and warnings by the stage where they are mended */
+            /** @description errors and warnings by the stage where they are fixed */
             by_stage: {
                 [key: string]: number;
             };
@@ -1852,13 +1852,20 @@ export interface components {
         Finding: {
             code: string;
             evidence?: string[];
+            fix: string;
             id: string;
-            mend: string;
             repairs?: components["schemas"]["Repair"][];
             severity: string;
             subjects: components["schemas"]["Subject"][];
             title: string;
             why: string;
+        };
+        Fix: {
+            column: string;
+            /** Format: int64 */
+            row: number;
+            sheet: string;
+            value: string;
         };
         Followed: {
             /** @description the packet and its answer */
@@ -1933,7 +1940,7 @@ export interface components {
              * @example https://example.com/error-log/abc123
              */
             instance?: string;
-            must_mend: components["schemas"]["Finding"][];
+            must_fix: components["schemas"]["Finding"][];
             /**
              * Format: int64
              * @description HTTP status code
@@ -2035,7 +2042,7 @@ export interface components {
             capacity_mbps: number;
             dead?: boolean;
             link?: string;
-            /** @description zones that give way */
+            /** @description zones that are shed */
             shed?: components["schemas"]["Shed"][];
             site: string;
         };
@@ -2168,13 +2175,6 @@ export interface components {
             /** Format: int64 */
             tunnels: number;
         };
-        Mend: {
-            column: string;
-            /** Format: int64 */
-            row: number;
-            sheet: string;
-            value: string;
-        };
         Moment: {
             /** Format: double */
             after: number;
@@ -2276,14 +2276,14 @@ export interface components {
             site: string;
         };
         Outages: {
-            /** @description what has more to carry than it can while nothing fails */
+            /** @description links and gateways over capacity with nothing down */
             crowded: components["schemas"]["LineSheet"][];
             /**
              * Format: int64
              * @description of those, how many touch nobody
              */
             harmless: number;
-            /** @description sites at which a dead tunnel stays in use until somebody acts; everything here is counted so */
+            /** @description sites without automatic failover, where a dead tunnel stays in use until somebody intervenes; everything here counts on that */
             idle: string[];
             /**
              * Format: int64
@@ -2372,10 +2372,10 @@ export interface components {
         Parcel: {
             /** @description an estate document, YAML or JSON */
             document?: string;
+            /** @description cells to replace before reading */
+            fixes?: components["schemas"]["Fix"][];
             /** @description import the good rows and leave the bad ones out */
             leave_bad?: boolean;
-            /** @description cells to replace before reading */
-            mends?: components["schemas"]["Mend"][];
             sheets?: components["schemas"]["Sheets"];
         };
         Party: {
@@ -2801,8 +2801,8 @@ export interface components {
         StagedFinding: {
             code: string;
             evidence?: string[];
+            fix: string;
             id: string;
-            mend: string;
             repairs?: components["schemas"]["Repair"][];
             severity: string;
             /** @enum {string} */
@@ -2813,11 +2813,11 @@ export interface components {
         };
         Standing: {
             fates: components["schemas"]["FateSheet"][];
-            /** @description sites at which a dead tunnel stays in use until somebody acts */
+            /** @description sites without automatic failover, where a dead tunnel stays in use until somebody intervenes */
             idle: string[];
             /** @description sites by the order of their links, the pattern of most sites first */
             patterns: components["schemas"]["LinkPattern"][];
-            /** @description zones in the order in which they give way */
+            /** @description zones in the order in which they are shed */
             shed: string[];
             /** @description the least available first */
             sites: components["schemas"]["SiteStanding"][];
@@ -3054,9 +3054,9 @@ export interface components {
         };
         WalkSheet: {
             end: string;
+            fix?: string;
             /** @description site; none when not known */
             from?: string;
-            mend?: string;
             /** @description it ends so for some flows only, by the tunnel each takes */
             partly?: boolean;
             /**

@@ -1,7 +1,7 @@
 import { type ReactNode, useState } from "react";
 import type { BareFinding, Consequences } from "../api/client";
 import { Mark } from "./mark";
-import { count } from "./number";
+import { count, many } from "./number";
 
 /** Changes lists what a change does, and to whom. */
 export function Changes({ changes: c }: { changes: Consequences }) {
@@ -55,7 +55,7 @@ export function Changes({ changes: c }: { changes: Consequences }) {
           ]}
         />
       </Group>
-      <Group title="Routes that move" count={c.moved} of={`at ${c.moved_at} sites`}>
+      <Group title="Routes that move" count={c.moved} of={`at ${many(c.moved_at, "site")}`}>
         <table className="ruled text-[13px]">
           <thead>
             <tr>

@@ -5,6 +5,7 @@ import { type Place, pageOf } from "../api/place";
 import { useMayEdit, useStep } from "../api/queries";
 import { Consequences } from "./consequences";
 import { Mark } from "./mark";
+import { usePress, within } from "./press";
 
 /**
  * ConsequenceBar is the line at the bottom: what the edits so far would do, to
@@ -15,18 +16,12 @@ export function ConsequenceBar({ at, head, tally }: { at: Place; head?: EstateHe
   const redo = useStep(at, "redo");
   const revision = head?.revision;
   const may = useMayEdit(at);
-  useEffect(() => {
-    const press = (e: KeyboardEvent) => {
-      const typing = e.target instanceof HTMLElement && e.target.closest("input, textarea, select");
-      if (!(e.ctrlKey || e.metaKey) || e.key.toLowerCase() !== "z" || typing || !may) {
-        return;
-      }
+  usePress((e) => {
+    if ((e.ctrlKey || e.metaKey) && e.key.toLowerCase() === "z" && !within(e) && may) {
       e.preventDefault();
       (e.shiftKey ? redo : undo).mutate(revision);
-    };
-    addEventListener("keydown", press);
-    return () => removeEventListener("keydown", press);
-  }, [undo.mutate, redo.mutate, undo, redo, revision, may]);
+    }
+  });
   const location = useLocation();
   // What an undo had to say belongs to the page on which it was said.
   // biome-ignore lint/correctness/useExhaustiveDependencies: the place is the trigger
@@ -44,7 +39,7 @@ export function ConsequenceBar({ at, head, tally }: { at: Place; head?: EstateHe
             className="btn btn-xs"
             disabled={!may || !head?.undo || undo.isPending}
             onClick={() => undo.mutate(revision)}
-            title={head?.undo ? `Take back: ${head.undo} (Ctrl+Z)` : "Ctrl+Z"}
+            title={head?.undo ? `Undo: ${head.undo} (Ctrl+Z)` : "Ctrl+Z"}
           >
             Undo
           </button>

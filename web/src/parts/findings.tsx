@@ -7,7 +7,7 @@ import { lookAt } from "./look";
 import { Mark } from "./mark";
 import { useChosen } from "./repairs";
 
-/** The address of the place where a subject is mended. */
+/** The address of the place where a subject is fixed. */
 export function placeOf(at: Place, s: Subject, code = ""): string {
   if (s.site) {
     const params = new URLSearchParams({ site: s.site });
@@ -98,7 +98,7 @@ function FindingItem({ at, finding: f, all: others }: { at: Place; finding: Find
       <div>
         <p className="font-semibold">{f.title}</p>
         <p>
-          {f.why} <span className="text-secondary">{f.mend}</span>
+          {f.why} <span className="text-secondary">{f.fix}</span>
         </p>
         {f.evidence && f.evidence.length > 0 && f.severity !== "note" ? (
           <ul className="font-mono text-xs text-secondary my-1">

@@ -9,7 +9,7 @@ import { Inspector } from "./inspector";
 import { Jump } from "./jump";
 import { Keys } from "./keys";
 import { Knot } from "./knot";
-import { count } from "./number";
+import { many } from "./number";
 import { ThemeSwitch } from "./theme-switch";
 import { Trouble } from "./trouble";
 
@@ -79,7 +79,7 @@ function Rail({ at, head, live }: { at: Place; head?: EstateHead; live: Live }) 
           {head?.draft_name}
         </span>
         <span className="block truncate text-secondary min-h-4">
-          {head ? `${count(head.sites)} sites, ${count(head.tunnels)} tunnels` : ""}
+          {head ? `${many(head.sites, "site")}, ${many(head.tunnels, "tunnel")}` : ""}
         </span>
       </Link>
       <ol>
@@ -93,7 +93,7 @@ function Rail({ at, head, live }: { at: Place; head?: EstateHead; live: Live }) 
             >
               <span>{s.name}</span>
               {open[s.path] ? (
-                <span className="text-xs text-secondary" title={`${open[s.path]} findings to mend here`}>
+                <span className="text-xs text-secondary" title={`${open[s.path]} findings to fix here`}>
                   {open[s.path]}
                 </span>
               ) : null}
@@ -121,7 +121,7 @@ function People({ live }: { live: Live }) {
     <div className="mt-auto px-4 pb-3 text-xs" data-testid="people">
       {others.length > 0 ? (
         <>
-          <p className="text-secondary">Here with you</p>
+          <p className="text-secondary">Also here</p>
           <ul>
             {others.map((p) => (
               <li key={p.account} className="truncate" title={p.name}>
@@ -165,7 +165,7 @@ function Standing({ at, head, live }: { at: Place; head?: EstateHead; live: Live
         <p className={strip}>
           ○ This draft was discarded.{" "}
           <Link className="link link-primary" to={`/e/${at.estate}`}>
-            Take it up again
+            Restore it
           </Link>{" "}
           to edit it.
         </p>

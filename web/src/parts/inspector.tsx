@@ -1,5 +1,5 @@
 import { X } from "lucide-react";
-import { type PointerEvent, type ReactNode, useEffect, useState } from "react";
+import { type PointerEvent, type ReactNode, useState } from "react";
 import { Link } from "react-router";
 import type { Finding } from "../api/client";
 import { type Place, pageOf } from "../api/place";
@@ -9,6 +9,8 @@ import { placeOf } from "./findings";
 import { LinkBars } from "./link-bars";
 import { type Look, lookAt, lookOf } from "./look";
 import { Mark } from "./mark";
+import { many } from "./number";
+import { usePress, within } from "./press";
 import { shareText } from "./share";
 import { Trouble } from "./trouble";
 import { Waiting } from "./waiting";
@@ -26,18 +28,14 @@ export function Inspector({ at }: { at: Place }) {
   const [width, setWidth] = useState(300);
   const close = () => set({ look: "" });
   // "i" looks at what the focus is in.
-  useEffect(() => {
-    const press = (e: KeyboardEvent) => {
-      const on = e.target instanceof HTMLElement ? e.target : undefined;
-      const held = on?.closest<HTMLElement>("[data-look], [data-site]")?.dataset;
-      const look = held?.look ?? held?.site;
-      if (e.key === "i" && look && !on?.closest("input, textarea, select") && !e.ctrlKey && !e.metaKey) {
-        set({ look });
-      }
-    };
-    addEventListener("keydown", press);
-    return () => removeEventListener("keydown", press);
-  }, [set]);
+  usePress((e) => {
+    const on = e.target instanceof HTMLElement ? e.target : undefined;
+    const held = on?.closest<HTMLElement>("[data-look], [data-site]")?.dataset;
+    const look = held?.look ?? held?.site;
+    if (e.key === "i" && look && !within(e) && !e.ctrlKey && !e.metaKey) {
+      set({ look });
+    }
+  });
   if (!look) {
     return null;
   }
@@ -102,7 +100,7 @@ function Title({ children }: { children: string }) {
 
 function Places({ children }: { children: ReactNode }) {
   return (
-    <nav aria-label="Its places in the stages" className="flex flex-wrap gap-x-3 py-2">
+    <nav aria-label="Open in" className="flex flex-wrap gap-x-3 py-2">
       {children}
     </nav>
   );
@@ -159,7 +157,7 @@ function SiteLook({ at, site: key }: { at: Place; site: string }) {
       <Places>
         <To to={`${page}/survey?site=${key}`}>Edit</To>
         <To to={`${page}/shape`}>Shape</To>
-        <To to={`${page}/paths/${key}`}>{site.tunnels} tunnels</To>
+        <To to={`${page}/paths/${key}`}>{many(site.tunnels, "tunnel")}</To>
         <To to={`${page}/paths/${key}?view=routes`}>Routes</To>
         <To to={`${page}/paths/${key}?view=changes`}>What changes</To>
       </Places>
@@ -186,7 +184,7 @@ function SiteLook({ at, site: key }: { at: Place; site: string }) {
       <About
         at={at}
         findings={findings.filter((f) => f.subjects.some((s) => s.site === key))}
-        none="None is about this site."
+        none="No findings for this site."
       />
     </>
   );
@@ -264,7 +262,7 @@ function SubnetLook({ at, site: key, prefix }: { at: Place; site: string; prefix
       <About
         at={at}
         findings={findings.filter((f) => f.subjects.some((s) => s.site === key && s.prefix === prefix))}
-        none="None is about this subnet."
+        none="No findings for this subnet."
       />
     </>
   );
@@ -277,7 +275,7 @@ function FindingLook({ at, id }: { at: Place; id: string }) {
     return <Waiting what="the finding" />;
   }
   if (!f) {
-    return <p>There is no such finding any more: it is mended.</p>;
+    return <p>There is no such finding any more: it is fixed.</p>;
   }
   return (
     <>
@@ -289,7 +287,7 @@ function FindingLook({ at, id }: { at: Place; id: string }) {
         <To to={`${pageOf(at)}/findings?${new URLSearchParams({ id })}`}>Repairs, in the list</To>
       </Places>
       <p>{f.why}</p>
-      <p className="text-secondary">{f.mend}</p>
+      <p className="text-secondary">{f.fix}</p>
       <ul className="font-mono text-xs text-secondary my-1">
         {(f.evidence ?? []).map((line) => (
           <li key={line}>{line}</li>

@@ -4,6 +4,7 @@ import { useNavigate } from "react-router";
 import type { Hit } from "../api/client";
 import { type Place, pageOf } from "../api/place";
 import { useFind } from "../api/queries";
+import { usePress, within } from "./press";
 
 /** Where a hit is. */
 function pathOf(at: Place, hit: Hit): string {
@@ -34,19 +35,14 @@ export function Jump({ at }: { at: Place }) {
   const [text, setText] = useState("");
   const [open, setOpen] = useState(false);
   const navigate = useNavigate();
-  useEffect(() => {
-    const press = (e: KeyboardEvent) => {
-      const typing = e.target instanceof HTMLElement && e.target.closest("input, textarea, select, dialog");
-      const asked = (e.key === "k" && (e.ctrlKey || e.metaKey)) || (e.key === "/" && !typing);
-      if (asked && !dialog.current?.open) {
-        e.preventDefault();
-        setOpen(true);
-        dialog.current?.showModal();
-      }
-    };
-    addEventListener("keydown", press);
-    return () => removeEventListener("keydown", press);
-  }, []);
+  usePress((e) => {
+    const asked = (e.key === "k" && (e.ctrlKey || e.metaKey)) || (e.key === "/" && !within(e, ", dialog"));
+    if (asked && !dialog.current?.open) {
+      e.preventDefault();
+      setOpen(true);
+      dialog.current?.showModal();
+    }
+  });
   const go = (hit: Hit) => {
     dialog.current?.close();
     navigate(pathOf(at, hit));
@@ -66,13 +62,23 @@ export function Jump({ at }: { at: Place }) {
   );
 }
 
+/** useLate is a value as it was once it has stayed so for some milliseconds. */
+function useLate(value: string, ms: number): string {
+  const [late, setLate] = useState(value);
+  useEffect(() => {
+    const timer = setTimeout(() => setLate(value), ms);
+    return () => clearTimeout(timer);
+  }, [value, ms]);
+  return late;
+}
+
 function Choices(props: {
   at: Place;
   text: string;
   onText: (text: string) => void;
   onChoose: (hit: Hit) => void;
 }) {
-  const found = useFind(props.at, props.text);
+  const found = useFind(props.at, useLate(props.text, 120));
   const hits = props.text.trim() ? (found.data ?? []) : [];
   const idOf = (hit: Hit) => `${hit.kind} ${hit.text} ${hit.detail} ${hit.site}`;
   const likeliest = hits[0] ? idOf(hits[0]) : "";

@@ -1,13 +1,14 @@
-import { useEffect, useRef } from "react";
+import { useRef } from "react";
 import { useNavigate } from "react-router";
 import { pageOf, usePlace } from "../api/place";
+import { usePress, within } from "./press";
 
 const keys: [string, string][] = [
   ["1 2 3 4 5 6", "Survey, Addresses, Shape, Paths, Outages, Release"],
   ["Ctrl+K or /", "Jump to anything; type an address, or two"],
   ["i", "Look at the site, tunnel, subnet or finding that has the focus, beside the stage"],
-  ["Ctrl+Z", "Take back the last edit"],
-  ["Ctrl+Shift+Z", "Repeat what was taken back"],
+  ["Ctrl+Z", "Undo the last edit"],
+  ["Ctrl+Shift+Z", "Redo"],
   ["↑ ↓", "Move in the ledger"],
   ["Enter", "Open the site of the row"],
   ["Ctrl+Enter", "Save the site that is open"],
@@ -20,24 +21,17 @@ export function Keys() {
   const dialog = useRef<HTMLDialogElement>(null);
   const navigate = useNavigate();
   const { estate, draft } = usePlace();
-  useEffect(() => {
-    const press = (e: KeyboardEvent) => {
-      const typing = e.target instanceof HTMLElement && e.target.closest("input, textarea, select, dialog");
-      if (typing || e.ctrlKey || e.metaKey || e.altKey) {
-        return;
-      }
-      const stage = { 1: "survey", 2: "addresses", 3: "shape", 4: "paths", 5: "outages", 6: "release" }[
-        e.key
-      ];
-      if (e.key === "?") {
-        dialog.current?.showModal();
-      } else if (stage) {
-        navigate(`${pageOf({ estate, draft })}/${stage}`);
-      }
-    };
-    addEventListener("keydown", press);
-    return () => removeEventListener("keydown", press);
-  }, [estate, draft, navigate]);
+  usePress((e) => {
+    if (within(e, ", dialog") || e.ctrlKey || e.metaKey || e.altKey) {
+      return;
+    }
+    const stage = { 1: "survey", 2: "addresses", 3: "shape", 4: "paths", 5: "outages", 6: "release" }[e.key];
+    if (e.key === "?") {
+      dialog.current?.showModal();
+    } else if (stage) {
+      navigate(`${pageOf({ estate, draft })}/${stage}`);
+    }
+  });
   return (
     <dialog
       ref={dialog}

@@ -1,8 +1,9 @@
-import { createContext, type ReactNode, useContext, useEffect, useMemo, useState } from "react";
+import { createContext, type ReactNode, useContext, useMemo, useState } from "react";
 import type { Repair } from "../api/client";
 import type { Place } from "../api/place";
 import { useRepairAll, useWeighRepairs } from "../api/queries";
 import { Consequences } from "./consequences";
+import { usePress } from "./press";
 import { Trouble } from "./trouble";
 
 interface Basket {
@@ -24,16 +25,12 @@ export function Repairs({ at, children }: { at: Place; children: ReactNode }) {
   const list = useMemo(() => Object.values(chosen), [chosen]);
   const weighed = useWeighRepairs(at, list);
   const apply = useRepairAll(at);
-  const carryOut = () => apply.mutate(list, { onSuccess: () => setChosen({}) });
-  useEffect(() => {
-    const press = (e: KeyboardEvent) => {
-      if (e.key === "Enter" && (e.ctrlKey || e.metaKey) && list.length > 0) {
-        e.preventDefault();
-        carryOut();
-      }
-    };
-    addEventListener("keydown", press);
-    return () => removeEventListener("keydown", press);
+  const applyAll = () => apply.mutate(list, { onSuccess: () => setChosen({}) });
+  usePress((e) => {
+    if (e.key === "Enter" && (e.ctrlKey || e.metaKey) && list.length > 0 && !apply.isPending) {
+      e.preventDefault();
+      applyAll();
+    }
   });
   const basket = useMemo(
     () => ({
@@ -59,20 +56,24 @@ export function Repairs({ at, children }: { at: Place; children: ReactNode }) {
             {list.length === 1 ? "1 repair chosen" : `${list.length} repairs chosen`}
           </span>
           <span className="min-w-48 grow basis-60" aria-live="polite" data-testid="weighed">
-            {weighed.data ? <Consequences tally={weighed.data} /> : weighed.isFetching ? "Weighing …" : null}
+            {weighed.data ? (
+              <Consequences tally={weighed.data} />
+            ) : weighed.isFetching ? (
+              "Working out what they change …"
+            ) : null}
             <Trouble error={weighed.error ?? apply.error} />
           </span>
           <button type="button" className="btn btn-sm" onClick={() => setChosen({})}>
-            Choose none
+            Clear
           </button>
           <button
             type="button"
             className="btn btn-sm btn-primary"
             disabled={apply.isPending}
-            onClick={carryOut}
+            onClick={applyAll}
             title="Ctrl+Enter"
           >
-            Carry out
+            {list.length === 1 ? "Apply 1 repair" : `Apply ${list.length} repairs`}
           </button>
         </section>
       ) : null}

@@ -3,6 +3,7 @@ import { type Place, pageOf, usePlace } from "../../api/place";
 import { useEstate, useFindings, useMayEdit, useReserve, useSpace } from "../../api/queries";
 import { useAddress } from "../../parts/address";
 import { FindingList } from "../../parts/findings";
+import { many } from "../../parts/number";
 import { Repairs } from "../../parts/repairs";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
@@ -72,7 +73,7 @@ export default function Addresses() {
             {elsewhere > 0 ? (
               <p className="py-2">
                 <Link className="link link-primary" to={`${pageOf(at)}/findings`}>
-                  {elsewhere} findings of the other stages
+                  {many(elsewhere, "finding")} of the other stages
                 </Link>
               </p>
             ) : null}

@@ -68,7 +68,7 @@ export default function Audit() {
       tabs={estateTabs(estate)}
     >
       <div className="grid grid-cols-[1fr_1fr_1fr_9rem_9rem_auto] gap-3 items-end mb-3">
-        {input("who", "Who, the whole e-mail address")}
+        {input("who", "Who, full e-mail address")}
         <label className="text-xs text-secondary">
           What
           <select

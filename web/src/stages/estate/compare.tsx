@@ -43,7 +43,7 @@ export default function Compare() {
     <label className="text-xs text-secondary">
       {label}
       <select className="cell text-base-content" value={value} onChange={(e) => set(name, e.target.value)}>
-        <option value="released">what is in force</option>
+        <option value="released">the release in force</option>
         {releases.map((r) => (
           <option key={r.number} value={`release-${r.number}`}>
             release {r.number}, {r.message.slice(0, 50)}

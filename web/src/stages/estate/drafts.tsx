@@ -113,9 +113,9 @@ function DraftRow({ card, draft: d }: { card: EstateCard; draft: DraftSummary })
             className="btn btn-xs"
             disabled={shelve.isPending}
             onClick={() => shelve.mutate()}
-            aria-label={`${d.discarded ? "Take up again" : "Discard"} ${d.name}`}
+            aria-label={`${d.discarded ? "Restore" : "Discard"} ${d.name}`}
           >
-            {d.discarded ? "Take up again" : "Discard"}
+            {d.discarded ? "Restore" : "Discard"}
           </button>
         )}
         <Trouble error={shelve.error} />
@@ -163,7 +163,7 @@ function NewDraft({ card }: { card: EstateCard }) {
       <label className="text-xs text-secondary">
         that starts from
         <select className="cell text-base-content" value={from} onChange={(e) => setFrom(e.target.value)}>
-          <option value="released">what is in force</option>
+          <option value="released">the release in force</option>
           {releases
             .filter((r) => r.number < card.release)
             .map((r) => (
@@ -212,7 +212,7 @@ function Releases({ card }: { card: EstateCard }) {
               <td>
                 {r.message}
                 {r.reason ? (
-                  <p className="text-[13px] text-secondary">In spite of findings: {r.reason}</p>
+                  <p className="text-[13px] text-secondary">Released despite findings: {r.reason}</p>
                 ) : null}
                 {r.number === card.release ? <span className="text-primary"> ● in force</span> : null}
               </td>

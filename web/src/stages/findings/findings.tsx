@@ -26,7 +26,7 @@ export default function Findings() {
         ?.focus();
     }
   }, [id, ready]);
-  // When the finding that had the focus is mended, the next one takes it.
+  // When the finding that had the focus is fixed, the next one takes it.
   // biome-ignore lint/correctness/useExhaustiveDependencies: the list is the trigger
   useEffect(() => {
     if (document.activeElement === document.body) {
@@ -61,7 +61,7 @@ export default function Findings() {
         {findings.isPending ? <Waiting what="the findings" /> : null}
         {ready ? (
           <Repairs at={at}>
-            <FindingList at={at} findings={list} none="Nothing is wrong. Well done." />
+            <FindingList at={at} findings={list} none="No findings." />
           </Repairs>
         ) : null}
       </div>

@@ -133,7 +133,7 @@ function NewToken({ onMade }: { onMade: () => void }) {
           </select>
         </label>
         <label className="text-xs text-secondary">
-          Good for
+          Expires after
           <select
             className="cell text-base-content"
             value={days}

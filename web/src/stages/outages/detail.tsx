@@ -5,7 +5,7 @@ import { useOutage } from "../../api/outages";
 import { type Place, pageOf } from "../../api/place";
 import { useAddress } from "../../parts/address";
 import { lookAt } from "../../parts/look";
-import { count } from "../../parts/number";
+import { count, many } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { Course } from "./course";
@@ -71,8 +71,9 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
   return (
     <>
       <p>
-        {count(d.another_way)} pairs of sites take another way, {count(d.moved)} of them with room enough;{" "}
-        {count(d.squeezed)} are squeezed, {count(d.cut)} cut.{" "}
+        {d.another_way === 1 ? "1 pair of sites takes" : `${count(d.another_way)} pairs of sites take`}{" "}
+        another way, {count(d.moved)} of them with room enough; {count(d.squeezed)} are squeezed,{" "}
+        {count(d.cut)} cut.{" "}
         {d.lost.length > 0 ? (
           <strong className="text-error">
             ✕ Cuts {d.lost.slice(0, 8).join(", ")}
@@ -83,7 +84,7 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
         )}
       </p>
       {sites.length === 0 ? (
-        <p className="text-secondary">It touches nobody: whatever it carried stood by.</p>
+        <p className="text-secondary">It affects nobody: whatever it carries is standby.</p>
       ) : null}
       <Lines lines={d.lines} />
       <Course
@@ -101,7 +102,9 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
               value={site}
               onChange={(e) => set({ at: e.target.value })}
             >
-              <option value="">at all {sites.length} sites</option>
+              <option value="">
+                {sites.length === 1 ? "at the one site it touches" : `at all ${sites.length} sites`}
+              </option>
               {sites.map((s) => (
                 <option key={s.site} value={s.site}>
                   {s.site}: {s.verdict}
@@ -144,7 +147,7 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
                 <span className="text-xs text-secondary">
                   {" "}
                   {t.to ? `rank ${t.to.rank}, cost ${t.from?.cost ?? "–"} to ${t.to.cost}; ` : ""}
-                  {count(t.pairs)} pairs
+                  {many(t.pairs, "pair")}
                 </span>
               </li>
             ))}
@@ -156,7 +159,7 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
       ) : null}
       {d.pairs.length > 0 ? (
         <details className="mt-3 text-[13px]">
-          <summary className="cursor-pointer">Pairs that are cut, or lose a part</summary>
+          <summary className="cursor-pointer">Pairs cut in whole or in part</summary>
           <ul className="font-mono text-xs columns-2">
             {d.pairs.slice(0, 120).map((p) => (
               <li key={`${p.a} ${p.b}`} title={`the packets end at ${p.at}`}>
@@ -185,7 +188,7 @@ function Lines({ lines }: { lines: LineSheet[] }) {
     return (
       <>
         {title}
-        <p className="text-secondary">Nothing has more to carry than before.</p>
+        <p className="text-secondary">No link or gateway carries more than before.</p>
       </>
     );
   }
@@ -198,7 +201,7 @@ function Lines({ lines }: { lines: LineSheet[] }) {
             <th>Link or gateway</th>
             <th className="num">Before</th>
             <th className="num">After</th>
-            <th className="num">Can, Mbit/s</th>
+            <th className="num">Capacity, Mbit/s</th>
             <th className="w-20">
               <span className="sr-only">how full</span>
             </th>

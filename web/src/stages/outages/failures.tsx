@@ -70,7 +70,7 @@ export function Failures({ at }: { at: Place }) {
         {outages.isPending ? <Waiting what="all single failures" /> : null}
         {o && o.crowded.length > 0 ? (
           <p className="text-warning text-[13px]">
-            ▲ Too full already while nothing fails:{" "}
+            ▲ Over capacity with nothing down:{" "}
             {o.crowded
               .slice(0, 4)
               .map(

@@ -1,7 +1,7 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, memo, useMemo, useRef } from "react";
 import type { OutageRow, Outages } from "../../api/client";
-import { count } from "../../parts/number";
+import { count, many } from "../../parts/number";
 import { type Letter, partOf, partText, verdicts } from "./words";
 
 const HEIGHT = 26;
@@ -150,7 +150,7 @@ const Row = memo(function Row(props: {
           className="h-full text-left truncate hover:underline shrink-0"
           style={{ width: NAME - 8 }}
           aria-pressed={props.on}
-          aria-label={`${row.fail.map(partText).join(" and ")}: ${row.cut} pairs cut, ${row.squeezed} squeezed, ${row.moved} moved${row.lost.length > 0 ? `; cuts ${row.lost.join(", ")}` : ""}`}
+          aria-label={`${row.fail.map(partText).join(" and ")}: ${many(row.cut, "pair")} cut, ${row.squeezed} squeezed, ${row.moved} moved${row.lost.length > 0 ? `; cuts ${row.lost.join(", ")}` : ""}`}
           title="Choose it; with Ctrl it fails together with what is chosen"
           onClick={(e) => props.onChoose(row.fail, e.ctrlKey || e.metaKey)}
           onKeyDown={(e) => props.onKeyDown(e, props.index)}
@@ -195,7 +195,7 @@ function RegionCell({ letters, left }: { letters: string; left: number }) {
     <span className="absolute top-0.5 h-[21px] leading-[21px] flex gap-1.5 text-xs" style={{ left }}>
       {(["c", "s", "m"] as const).map((l) =>
         of(l) > 0 ? (
-          <span key={l} title={`${of(l)} of ${letters.length} sites ${verdicts[l].word}`}>
+          <span key={l} title={`${of(l)} of ${many(letters.length, "site")} ${verdicts[l].word}`}>
             <span className={`px-0.5 ${verdicts[l].style}`}>{verdicts[l].mark}</span> {count(of(l))}
           </span>
         ) : null,

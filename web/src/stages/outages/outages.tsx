@@ -1,6 +1,7 @@
 import { useSearchParams } from "react-router";
 import { apiOf, usePlace } from "../../api/place";
 import { StageHead } from "../../parts/stage-head";
+import { Tabs } from "../../parts/tabs";
 import { Changes } from "./changes";
 import { Failures } from "./failures";
 import { Plan } from "./plan";
@@ -34,24 +35,19 @@ export default function Outages() {
           </>
         }
       >
-        If this circuit, mast, carrier or gateway dies: who is cut, who moves where, does it fit, how long
+        If this circuit, mast, carrier or gateway fails: who is cut, who moves where, does it fit, how long
         does it take?
       </StageHead>
-      <div role="tablist" className="flex gap-6 text-[13px] px-6 mb-2">
-        {(Object.keys(tabs) as Tab[]).map((v) => (
-          <button
-            key={v}
-            type="button"
-            role="tab"
-            aria-selected={view === v}
-            className={`border-b-2 py-0.5 ${view === v ? "border-primary font-semibold" : "border-transparent"}`}
-            onClick={() => setParams(v === "failures" ? {} : { view: v })}
-          >
-            {tabs[v]}
-          </button>
-        ))}
-      </div>
-      <div className="grow min-h-0 px-6 overflow-auto">
+      <Tabs
+        label="Views of outages"
+        tabs={Object.keys(tabs) as Tab[]}
+        chosen={view}
+        onChoose={(v) => setParams(v === "failures" ? {} : { view: v })}
+        words={(v) => tabs[v]}
+        className="flex gap-6 text-[13px] px-6 mb-2"
+        tab="border-b-2 py-0.5"
+        panel="grow min-h-0 px-6 overflow-auto"
+      >
         {view === "standing" ? (
           <Standing at={at} />
         ) : view === "plan" ? (
@@ -61,7 +57,7 @@ export default function Outages() {
         ) : (
           <Failures at={at} />
         )}
-      </div>
+      </Tabs>
     </div>
   );
 }

@@ -232,10 +232,10 @@ function Shed({ at, shed, zones }: { at: Place; shed: string[]; zones: string[] 
   const save = useShed(at);
   const rest = zones.filter((z) => !shed.includes(z));
   return (
-    <section aria-label="Who gives way">
-      <h2 className="text-lg">Who gives way first</h2>
+    <section aria-label="Shedding order">
+      <h2 className="text-lg">Zones shed first</h2>
       <p className="text-xs text-secondary">
-        Where what is left is too narrow. Zones not listed give way last, together.
+        Where what is left is too narrow. Zones not listed are shed last, together.
       </p>
       <Trouble error={save.error} />
       <ol>
@@ -268,7 +268,7 @@ function Shed({ at, shed, zones }: { at: Place; shed: string[]; zones: string[] 
       {mayEdit && rest.length > 0 ? (
         <select
           className="cell w-48 mt-1"
-          aria-label="Add a zone that gives way"
+          aria-label="Add a zone to be shed"
           value=""
           onChange={(e) => save.mutate([...shed, e.target.value])}
         >
@@ -320,8 +320,9 @@ function Probes({ at, timing }: { at: Place; timing: TimingSheet }) {
       }}
     >
       <p className="text-[13px]">
-        <strong className="font-mono">{timing.overlay}</strong>: found dead after {short(timing.timing.best)}{" "}
-        to <strong>{short(timing.timing.detect)} s</strong>, back after {short(timing.timing.return)} s
+        <strong className="font-mono">{timing.overlay}</strong>: declared down after{" "}
+        {short(timing.timing.best)} to <strong>{short(timing.timing.detect)} s</strong>, up again after{" "}
+        {short(timing.timing.return)} s
       </p>
       <div className="flex flex-wrap gap-x-3 gap-y-1 items-end">
         {fields.map((f) => (

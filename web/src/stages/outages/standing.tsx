@@ -28,8 +28,8 @@ export function Standing({ at }: { at: Place }) {
               <thead>
                 <tr>
                   <th>Site</th>
-                  <th className="num">There, %</th>
-                  <th className="num">Away, minutes a year</th>
+                  <th className="num">Availability, %</th>
+                  <th className="num">Downtime, min a year</th>
                   <th className="num">Switching, minutes</th>
                 </tr>
               </thead>
@@ -83,7 +83,7 @@ export function Standing({ at }: { at: Place }) {
             </ul>
             <h2 className="text-lg">What would gain most</h2>
             {s.suggestions.length === 0 ? (
-              <p className="text-secondary">Nothing that gains a minute a year.</p>
+              <p className="text-secondary">Nothing gains a minute a year.</p>
             ) : null}
             <ol className="text-[13px]">
               {s.suggestions.map((x) => (

@@ -7,7 +7,11 @@ import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 
-const mirrors: Record<string, string> = { same: "=", crossed: "✕", own: "" };
+/** How the two values of a line belong together: a sign, and its words. */
+const mirrors: Record<string, [sign: string, words: string]> = {
+  same: ["=", "the same at both ends"],
+  crossed: ["⇄", "crosses over: what is one end's own is what the other end is told"],
+};
 
 /** BothEnds lays the two ends of a tunnel side by side, line by line. */
 export default function BothEnds() {
@@ -30,10 +34,10 @@ export default function BothEnds() {
           <>
             <p className="mb-2" role="status">
               {wrong === 0 ? (
-                "✓ Everything that must mirror does."
+                "✓ Both ends match."
               ) : (
                 <strong className="text-error">
-                  ■ {wrong} {wrong === 1 ? "line does" : "lines do"} not fit together.
+                  ■ {wrong} {wrong === 1 ? "line does" : "lines do"} not match.
                 </strong>
               )}
             </p>
@@ -64,17 +68,9 @@ export default function BothEnds() {
                       {l.wrong ? <p className="text-error text-xs">■ {l.wrong}</p> : null}
                     </td>
                     <td className="font-mono text-[13px] break-all whitespace-pre-line">{l.a}</td>
-                    <td
-                      className="text-center text-secondary"
-                      title={
-                        l.mirror === "crossed"
-                          ? "one end's is what the other was told"
-                          : l.mirror === "same"
-                            ? "the same at both ends"
-                            : ""
-                      }
-                    >
-                      {mirrors[l.mirror]}
+                    <td className="text-center text-secondary" title={mirrors[l.mirror]?.[1]}>
+                      <span aria-hidden="true">{mirrors[l.mirror]?.[0]}</span>
+                      <span className="sr-only">{mirrors[l.mirror]?.[1]}</span>
                     </td>
                     <td className="font-mono text-[13px] break-all whitespace-pre-line">{l.b}</td>
                   </tr>

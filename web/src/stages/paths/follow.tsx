@@ -94,7 +94,7 @@ export default function Follow() {
             className="btn btn-sm mt-4"
             onClick={() => setForm({ ...form, from: form.to, to: form.from })}
           >
-            Turn round
+            Swap ends
           </button>
         </form>
         <Trouble error={followed.error} />
@@ -116,10 +116,10 @@ function Ways({ at, followed: f }: { at: Place; followed: Followed }) {
     ? f.symmetric
       ? leaves
         ? `✓ It leaves for the internet at ${f.forward.where}, and the answer comes back the same way.`
-        : "✓ It arrives, and the answer comes back the same way."
-      : "▲ It arrives, but the answer comes back another way: a filter that keeps state drops such flows."
+        : "✓ It arrives, and the reply comes back the same way."
+      : "▲ It arrives, but the reply comes back another way: a stateful filter drops such flows."
     : f.forward.end === "delivered"
-      ? "■ It arrives, but the answer does not come back."
+      ? "■ It arrives, but the reply does not come back."
       : leaves
         ? f.return
           ? `■ It leaves for the internet at ${f.forward.where}, but the answer does not come back.`
@@ -231,7 +231,7 @@ function Way({ at, title, way, mirrored }: { at: Place; title: string; way: Walk
             </strong>{" "}
             {way.why}
           </p>
-          <p>{way.mend}</p>
+          <p>{way.fix}</p>
           {way.where ? (
             <p className="flex gap-4 pt-1">
               <Link className="link link-primary" to={`${pageOf(at)}/survey?site=${way.where}`}>

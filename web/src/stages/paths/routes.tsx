@@ -25,7 +25,7 @@ export function Routes({ plan, at }: { plan: SitePlan; at: Place }) {
           The lowest metric carries the traffic, several of one metric share it;{" "}
           {plan.switches
             ? "when its tunnel is dead the next one does."
-            : "nothing switches at this gateway, so a dead tunnel stays in use until somebody acts."}{" "}
+            : "there is no automatic failover at this gateway, so a dead tunnel stays in use until somebody intervenes."}{" "}
           Every overlay prefix ends in a discard route, so that it never leaves by the internet.
         </span>
       </p>

@@ -3,6 +3,7 @@ import type { SitePlan } from "../../api/client";
 import { pageOf, usePlace } from "../../api/place";
 import { useSitePlan } from "../../api/queries";
 import { StageHead } from "../../parts/stage-head";
+import { Tabs } from "../../parts/tabs";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { BeforeAfter } from "./before-after";
@@ -52,26 +53,23 @@ export default function SitePage() {
         <Trouble error={plan.error} />
         {plan.isPending ? <Waiting what="the plan" /> : null}
         {plan.data ? (
-          <>
-            <div role="tablist" className="flex gap-6 border-b border-base-content mb-2">
-              {views.map((v) => (
-                <button
-                  key={v}
-                  type="button"
-                  role="tab"
-                  aria-selected={view === v}
-                  className={`pb-1 border-b-4 capitalize ${view === v ? "border-primary font-semibold" : "border-transparent"}`}
-                  onClick={() => setParams({ view: v }, { replace: true })}
-                >
-                  {v} <span className="text-secondary font-normal">{count(plan.data)[v]}</span>
-                </button>
-              ))}
-            </div>
+          <Tabs
+            label="Views of the site"
+            tabs={views}
+            chosen={view}
+            onChoose={(v) => setParams({ view: v }, { replace: true })}
+            words={(v) => (
+              <span className="capitalize">
+                {v} <span className="text-secondary font-normal">{count(plan.data)[v]}</span>
+              </span>
+            )}
+            className="flex gap-6 border-b border-base-content mb-2"
+          >
             {view === "tunnels" ? <Tunnels plan={plan.data} at={at} /> : null}
             {view === "routes" ? <Routes plan={plan.data} at={at} /> : null}
             {view === "changes" ? <BeforeAfter at={at} site={site} /> : null}
             {view === "configuration" ? <Configuration plan={plan.data} at={at} /> : null}
-          </>
+          </Tabs>
         ) : null}
       </div>
     </div>

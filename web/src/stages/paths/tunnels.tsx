@@ -2,6 +2,7 @@ import { Link } from "react-router";
 import type { SitePlan, SiteTunnel } from "../../api/client";
 import { type Place, pageOf } from "../../api/place";
 import { lookAt } from "../../parts/look";
+import { many } from "../../parts/number";
 import { shareText } from "../../parts/share";
 
 /** Tunnels lists a site's tunnels by peer, first choice on top, with the peer's view of each. */
@@ -17,7 +18,7 @@ export function Tunnels({ plan, at }: { plan: SitePlan; at: Place }) {
           <p>
             <strong className="text-warning">▲ No tunnel to {a.peer}</strong> in {a.overlay}:{" "}
             {a.via.length > 0
-              ? `${a.via.join(" and ")} carries the traffic instead.`
+              ? `${a.via.join(" and ")} ${a.via.length > 1 ? "carry" : "carries"} the traffic instead.`
               : "the two cannot reach each other."}
           </p>
           <ul className="text-xs font-mono text-secondary">
@@ -74,8 +75,8 @@ function PeerTunnels({ tunnels, at }: { tunnels: SiteTunnel[]; at: Place }) {
             <th className="w-60">Addresses, here and there</th>
             <th className="num w-28">Ports</th>
             <th className="num w-12">MTU</th>
-            <th className="w-22">Opened by</th>
-            <th>Calls</th>
+            <th className="w-22">Initiator</th>
+            <th>Endpoint called</th>
           </tr>
         </thead>
         <tbody>
@@ -111,7 +112,7 @@ function PeerTunnels({ tunnels, at }: { tunnels: SiteTunnel[]; at: Place }) {
               <td className="num">{t.mtu}</td>
               <td>{opening[t.opens as keyof typeof opening]}</td>
               <td className="font-mono text-xs wrap-anywhere">
-                {t.endpoint || "waits to be called"}
+                {t.endpoint || "responder"}
                 {t.keepalive ? (
                   <span className="text-secondary whitespace-nowrap"> every {t.keepalive} s</span>
                 ) : null}
@@ -122,7 +123,7 @@ function PeerTunnels({ tunnels, at }: { tunnels: SiteTunnel[]; at: Place }) {
       </table>
       <details className="text-[13px] mt-1">
         <summary className="cursor-pointer text-secondary">
-          Allowed from {first.peer}: {first.allowed.length} prefixes · peer's key{" "}
+          Allowed prefixes {first.peer}: {many(first.allowed.length, "prefix", "prefixes")} · peer's key{" "}
           <span className="font-mono text-xs">{first.peer_key}</span>
         </summary>
         {tunnels.map((t) => (

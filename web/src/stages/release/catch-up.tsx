@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import type { EstateHead } from "../../api/client";
 import type { Place } from "../../api/place";
 import { useBehind, useCatchUp } from "../../api/queries";
+import { count } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 
@@ -30,7 +31,10 @@ export function CatchUp({ at, head }: { at: Place; head: EstateHead }) {
       {behind.isPending ? <Waiting what="what conflicts" /> : null}
       {behind.data ? (
         <p className="mb-2">
-          {behind.data.released.length} parts come in from there as they are.{" "}
+          {behind.data.released.length === 1
+            ? "1 part comes"
+            : `${count(behind.data.released.length)} parts come`}{" "}
+          in from there as {behind.data.released.length === 1 ? "it is" : "they are"}.{" "}
           {conflicts.length === 0
             ? "Nothing conflicts."
             : `${conflicts.length} were changed here too: choose whose state each takes.`}

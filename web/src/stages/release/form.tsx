@@ -81,9 +81,9 @@ export function ReleaseForm({ at, head, tally }: { at: Place; head: EstateHead; 
         )}
       </Field>
       <Trouble error={release.error} />
-      {held.must_mend || held.asks ? (
+      {held.must_fix || held.asks ? (
         <ul className="max-h-60 overflow-auto">
-          {[...(held.must_mend ?? []), ...(held.asks ?? [])].map((f) => (
+          {[...(held.must_fix ?? []), ...(held.asks ?? [])].map((f) => (
             <li key={f.id} className="grid grid-cols-[90px_minmax(0,1fr)] gap-x-3">
               <Mark severity={f.severity} />
               <span>{f.title}</span>

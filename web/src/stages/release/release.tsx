@@ -8,7 +8,7 @@ import { CatchUp } from "./catch-up";
 import { ReleaseForm } from "./form";
 import { Steps } from "./steps";
 
-/** Release shows the draft against what is in force, and puts it in force. */
+/** Release shows the draft against the release in force, and puts it in force. */
 export default function Release() {
   const at = usePlace();
   const head = useEstate(at).data;

@@ -34,7 +34,7 @@ export function HubOrder(props: {
         <p className="text-secondary py-1">
           {mesh
             ? "None, and a mesh needs none. A hub would carry the traffic of pairs that cannot be joined."
-            : "No hub yet. A hub needs a link that others can call."}
+            : "No hub yet. A hub needs a link that others can reach."}
         </p>
       ) : null}
       <ol ref={list}>
@@ -104,14 +104,14 @@ export function HubOrder(props: {
         }}
       >
         <option value="">Add a hub …</option>
-        <optgroup label="can be called">
+        <optgroup label="reachable">
           {others.filter(callable).map((s) => (
             <option key={s.key} value={s.key}>
               {s.name}
             </option>
           ))}
         </optgroup>
-        <optgroup label="can only call out">
+        <optgroup label="outbound only">
           {others
             .filter((s) => !callable(s))
             .map((s) => (

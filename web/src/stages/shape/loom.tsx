@@ -12,7 +12,7 @@ import { type KeyboardEvent, useMemo, useRef, useState } from "react";
 import type { LoomBand, Loom as LoomOf, LoomPair, LoomRow } from "../../api/client";
 import type { Place } from "../../api/place";
 import { type LoomTile, useHubOrder, useLoom, useLoomTiles, useMayEdit } from "../../api/queries";
-import { count } from "../../parts/number";
+import { count, many } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 
@@ -347,7 +347,7 @@ function saidOf(shown: Shown, column: string): string {
   if (shown.kind === "band") {
     const { band } = shown;
     return band
-      ? `${shown.region} and ${column}: ${count(band.pairs)} pairs, ${count(band.tunnels)} tunnels, ${count(band.apart)} pairs stay apart`
+      ? `${shown.region} and ${column}: ${many(band.pairs, "pair")}, ${many(band.tunnels, "tunnel")}, ${many(band.apart, "pair")} cannot be joined`
       : `${shown.region} and ${column}: no pairs`;
   }
   if (shown.kind === "places") {
@@ -364,18 +364,18 @@ function saidOf(shown: Shown, column: string): string {
     return `${site.site} and ${column}: not joined`;
   }
   if (pair.tunnels === 0) {
-    return `${site.site} and ${column} stay apart: ${pair.apart ?? "no links fit"}`;
+    return `${site.site} and ${column} cannot be joined: ${pair.apart ?? "no links fit"}`;
   }
   const place = pair.position ? `, its hub number ${pair.position}` : "";
-  return `${site.site} and ${column}: ${pair.tunnels} tunnels${place}`;
+  return `${site.site} and ${column}: ${many(pair.tunnels, "tunnel")}${place}`;
 }
 
-/** How many pairs two regions have, and how many of those stay apart. */
+/** How many pairs two regions have, and how many of those cannot be joined. */
 function bandText(band?: LoomBand): string {
   if (!band) {
     return "";
   }
-  return band.apart > 0 ? `${count(band.pairs)} ▲${count(band.apart)}` : `${count(band.pairs)} pairs`;
+  return band.apart > 0 ? `${count(band.pairs)} ▲${count(band.apart)}` : many(band.pairs, "pair");
 }
 
 /** The tunnels of a pair as threads, the first choice thickest. */

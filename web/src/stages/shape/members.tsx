@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import type { LedgerSite, Overlay, ShapedOverlay } from "../../api/client";
 import { pageOf, usePlace } from "../../api/place";
 import { Editable } from "../../parts/editable";
+import { many } from "../../parts/number";
 import { callable } from "./hub-order";
 
 /** Members lists all sites with their part in the overlay and, for spokes, their hub order. */
@@ -55,7 +56,7 @@ export function Members(props: {
       </div>
       <div className="grid grid-cols-[minmax(0,1.4fr)_90px_minmax(0,1.6fr)_60px] gap-3 text-xs font-semibold text-secondary border-b-[1.5px] border-base-content pb-1 shrink-0 overflow-hidden [scrollbar-gutter:stable]">
         <span>Site</span>
-        <span>Part</span>
+        <span>Role</span>
         <span>{part === "spoke" ? "First hub" : ""}</span>
         <span className="text-right">Tunnels</span>
       </div>
@@ -131,7 +132,7 @@ export function Members(props: {
                   <Link
                     className="link link-hover text-right"
                     to={`${pageOf(at)}/paths/${s.key}`}
-                    title={apart ? `${apart} pairs cannot be joined` : undefined}
+                    title={apart ? `${many(apart, "pair")} cannot be joined` : undefined}
                   >
                     {apart ? <span className="text-warning">▲ </span> : null}
                     {member.get(s.key)?.tunnels ?? 0}

@@ -7,6 +7,7 @@ import { Editable } from "../../parts/editable";
 import { Field } from "../../parts/field";
 import { count } from "../../parts/number";
 import { Settled } from "../../parts/settled";
+import { Tabs } from "../../parts/tabs";
 import { Trouble } from "../../parts/trouble";
 import { Breakout } from "./breakout";
 import { HubOrder } from "./hub-order";
@@ -59,7 +60,7 @@ export function OverlayForm({
     save.mutate({ overlay: { ...bare(overlay), ...part }, revision: overlay.revision });
   const [params, set] = useAddress();
   const open = { a: params.get("a") ?? "", b: params.get("b") ?? "" };
-  const view = params.get("view") ?? "loom";
+  const view = (Object.keys(tabs) as (keyof typeof tabs)[]).find((v) => v === params.get("view")) ?? "loom";
   const show = (a: string, b: string) => set({ a, b });
   const refusedPool = Object.entries(refused).find(([path]) => path.startsWith("transit"))?.[1];
   return (
@@ -162,21 +163,16 @@ export function OverlayForm({
           </Editable>
         </div>
         <div className="min-h-0 flex flex-col">
-          <div role="tablist" className="flex gap-4 text-[13px] mb-1">
-            {(Object.keys(tabs) as (keyof typeof tabs)[]).map((v) => (
-              <button
-                key={v}
-                type="button"
-                role="tab"
-                aria-selected={view === v}
-                className={`border-b-2 ${view === v ? "border-primary font-semibold" : "border-transparent"}`}
-                onClick={() => set({ view: v === "loom" ? "" : v })}
-              >
-                {tabs[v]}
-              </button>
-            ))}
-          </div>
-          <div className="grow min-h-0">
+          <Tabs
+            label="Views of the overlay"
+            tabs={Object.keys(tabs) as (keyof typeof tabs)[]}
+            chosen={view}
+            onChoose={(v) => set({ view: v === "loom" ? "" : v })}
+            words={(v) => tabs[v]}
+            className="flex gap-4 text-[13px] mb-1"
+            tab="border-b-2"
+            panel="grow min-h-0"
+          >
             {view === "settings" ? (
               <Editable>
                 <Settings overlay={overlay} refused={refused} onChange={change} />
@@ -196,7 +192,7 @@ export function OverlayForm({
                 onLook={(look) => set({ look })}
               />
             )}
-          </div>
+          </Tabs>
         </div>
       </div>
     </div>

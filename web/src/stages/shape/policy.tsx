@@ -4,6 +4,7 @@ import { useParams } from "react-router";
 import type { LedgerSite, Overlay, Pin, Rule, ShapedOverlay } from "../../api/client";
 import { useEstate, useFindings } from "../../api/queries";
 import { Mark } from "../../parts/mark";
+import { Settled } from "../../parts/settled";
 
 type Change = (part: Partial<Overlay>) => void;
 
@@ -37,7 +38,7 @@ export function PolicyAndPins(props: { overlay: ShapedOverlay; sites: LedgerSite
   );
 }
 
-/** The findings about this overlay's policy and pins, beside where they are mended. */
+/** The findings about this overlay's policy and pins, beside where they are fixed. */
 function About({ overlay }: { overlay: ShapedOverlay }) {
   const { estate = "", draft = "" } = useParams();
   const findings = useFindings({ estate, draft }).data ?? [];
@@ -52,7 +53,7 @@ function About({ overlay }: { overlay: ShapedOverlay }) {
         <li key={f.id} className="grid grid-cols-[90px_minmax(0,1fr)] gap-x-3 py-0.5">
           <Mark severity={f.severity} />
           <span>
-            {f.title}. <span className="text-secondary">{f.mend}</span>
+            {f.title}. <span className="text-secondary">{f.fix}</span>
           </span>
         </li>
       ))}
@@ -201,27 +202,13 @@ function Rules({ overlay, onChange }: { overlay: ShapedOverlay; onChange: Change
 
 /** A cell that is an edit when it is left, or with Enter. */
 function Cell(props: { label: string; value: string; onSet: (text: string) => void }) {
-  const [text, setText] = useState(props.value);
-  const settle = () => {
-    if (text.trim() !== props.value) {
-      props.onSet(text);
-    }
-  };
   return (
-    <input
+    <Settled
       className="cell font-mono"
       aria-label={props.label}
-      value={text}
+      value={props.value}
       placeholder="everything"
-      onChange={(e) => setText(e.target.value)}
-      onBlur={settle}
-      onKeyDown={(e) => {
-        if (e.key === "Enter") {
-          settle();
-        } else if (e.key === "Escape") {
-          setText(props.value);
-        }
-      }}
+      onSettle={props.onSet}
     />
   );
 }
@@ -263,7 +250,7 @@ function Pins({
       <h2 className="text-lg">Pinned against the costs</h2>
       <p className="text-[13px] text-secondary">
         A pin makes one site send by a neighbour that the costs would not choose. The other side does not
-        follow, so answers may come back another way.
+        follow, so replies may come back another way.
       </p>
       <ul>
         {pins.map((p, i) => (

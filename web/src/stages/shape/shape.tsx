@@ -1,11 +1,12 @@
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { Problem, type ShapedOverlay } from "../../api/client";
+import { Problem } from "../../api/client";
 import { type Place, usePlace } from "../../api/place";
 import { useEstate, useOverlays, useSaveOverlay, useSites } from "../../api/queries";
 import { Editable } from "../../parts/editable";
 import { Field } from "../../parts/field";
 import { StageHead } from "../../parts/stage-head";
+import { Tabs } from "../../parts/tabs";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { OverlayForm } from "./overlay-form";
@@ -20,6 +21,10 @@ export default function Shape() {
   const [adding, setAdding] = useState(false);
   const list = overlays.data ?? [];
   const chosen = list.find((o) => o.key === params.get("overlay")) ?? list[0];
+  const form =
+    chosen && sites.data && head.data ? (
+      <OverlayForm key={chosen.key} at={at} overlay={chosen} sites={sites.data} />
+    ) : null;
   return (
     <div className="pb-10 h-full flex flex-col">
       <StageHead
@@ -47,32 +52,23 @@ export default function Shape() {
             }}
           />
         ) : null}
-        {list.length > 1 ? (
-          <div role="tablist" className="flex gap-6 border-b border-base-content mb-3">
-            {list.map((o) => (
-              <Tab key={o.key} overlay={o} on={o === chosen} onChoose={() => setParams({ overlay: o.key })} />
-            ))}
-          </div>
-        ) : null}
       </div>
-      {chosen && sites.data && head.data ? (
-        <OverlayForm key={chosen.key} at={at} overlay={chosen} sites={sites.data} />
-      ) : null}
+      {chosen && list.length > 1 ? (
+        <Tabs
+          label="Overlays"
+          tabs={list.map((o) => o.key)}
+          chosen={chosen.key}
+          onChoose={(overlay) => setParams({ overlay })}
+          words={(key) => <span className="font-mono">{key}</span>}
+          className="mx-6 flex gap-6 border-b border-base-content mb-3"
+          panel="grow min-h-0 flex flex-col"
+        >
+          {form}
+        </Tabs>
+      ) : (
+        form
+      )}
     </div>
-  );
-}
-
-function Tab({ overlay, on, onChoose }: { overlay: ShapedOverlay; on: boolean; onChoose: () => void }) {
-  return (
-    <button
-      type="button"
-      role="tab"
-      aria-selected={on}
-      className={`pb-1 border-b-4 font-mono ${on ? "border-primary font-semibold" : "border-transparent"}`}
-      onClick={onChoose}
-    >
-      {overlay.key}
-    </button>
   );
 }
 

@@ -1,6 +1,7 @@
 import type { ShapedOverlay } from "../../api/client";
 import type { Place } from "../../api/place";
 import { useShare } from "../../api/queries";
+import { many } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 
 /** Zones chooses which subnets of the members take part, a zone at a time. */
@@ -34,7 +35,7 @@ export function Zones({ at, overlay }: { at: Place; overlay: ShapedOverlay }) {
                   </label>
                 </td>
                 <td className="num text-secondary">
-                  {z.shared} of {z.subnets} subnets
+                  {z.shared} of {many(z.subnets, "subnet")}
                 </td>
               </tr>
             );

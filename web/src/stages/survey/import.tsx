@@ -1,9 +1,11 @@
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import type { ImportPreview, Mend, Parcel, Sheets } from "../../api/client";
+import type { Fix, ImportPreview, Parcel, Sheets } from "../../api/client";
 import { pageOf, usePlace } from "../../api/place";
 import { useImport, usePreview } from "../../api/queries";
+import { count, many } from "../../parts/number";
 import { StageHead } from "../../parts/stage-head";
+import { Tabs } from "../../parts/tabs";
 import { Trouble } from "../../parts/trouble";
 import { Preview } from "./preview";
 import { Source } from "./source";
@@ -21,7 +23,7 @@ export default function Import() {
   const [kind, setKind] = useState<"sheets" | "document">("sheets");
   const [sheets, setSheets] = useState<Sheets>({});
   const [document, setDocument] = useState("");
-  const [mends, setMends] = useState<Mend[]>([]);
+  const [fixes, setFixes] = useState<Fix[]>([]);
   const [request, setRequest] = useState(() => crypto.randomUUID());
   const preview = usePreview(at);
   // What was seen last stays while it is made anew, with the cell one works in.
@@ -29,18 +31,18 @@ export default function Import() {
   const take = useImport(at);
   const navigate = useNavigate();
 
-  const parcel = (): Parcel => (kind === "sheets" ? { sheets, mends } : { document });
+  const parcel = (): Parcel => (kind === "sheets" ? { sheets, fixes } : { document });
   const changed = () => {
     preview.reset();
     setSeen(undefined);
     take.reset();
     setRequest(crypto.randomUUID());
   };
-  const look = (next: Mend[] = mends) =>
-    preview.mutate(kind === "sheets" ? { sheets, mends: next } : parcel(), { onSuccess: setSeen });
-  const mend = (m: Mend) => {
-    const next = [...mends.filter((o) => o.sheet !== m.sheet || o.row !== m.row || o.column !== m.column), m];
-    setMends(next);
+  const look = (next: Fix[] = fixes) =>
+    preview.mutate(kind === "sheets" ? { sheets, fixes: next } : parcel(), { onSuccess: setSeen });
+  const fix = (m: Fix) => {
+    const next = [...fixes.filter((o) => o.sheet !== m.sheet || o.row !== m.row || o.column !== m.column), m];
+    setFixes(next);
     setRequest(crypto.randomUUID());
     look(next);
   };
@@ -58,52 +60,46 @@ export default function Import() {
         What is in these sheets, what is wrong with them, and what would they change?
       </StageHead>
       <div className="px-6">
-        <div role="tablist" className="flex gap-6 border-b border-base-content mb-3">
-          {(["sheets", "document"] as const).map((k) => (
-            <button
-              key={k}
-              type="button"
-              role="tab"
-              aria-selected={kind === k}
-              className={`pb-1 border-b-4 ${kind === k ? "border-primary font-semibold" : "border-transparent"}`}
-              onClick={() => {
-                setKind(k);
+        <Tabs
+          label="What to import"
+          tabs={["sheets", "document"]}
+          chosen={kind}
+          onChoose={(k) => {
+            setKind(k);
+            changed();
+          }}
+          words={(k) => (k === "sheets" ? "Three sheets (CSV)" : "Estate document (YAML or JSON)")}
+        >
+          {kind === "sheets" ? (
+            <div className="grid grid-cols-3 gap-4">
+              {sheetNames.map((s) => (
+                <Source
+                  key={s}
+                  name={`Sheet of ${s === "links" ? "WAN links" : s === "subnets" ? "LAN subnets" : "sites"}`}
+                  accept=".csv,.txt,.tsv,text/csv"
+                  example={examples[s] ?? ""}
+                  text={sheets[s] ?? ""}
+                  onText={(text) => {
+                    setSheets({ ...sheets, [s]: text });
+                    setFixes(fixes.filter((m) => m.sheet !== s));
+                    changed();
+                  }}
+                />
+              ))}
+            </div>
+          ) : (
+            <Source
+              name="Estate document"
+              accept=".yaml,.yml,.json"
+              example={"wideknot: 1\nestate: {name: …}"}
+              text={document}
+              onText={(text) => {
+                setDocument(text);
                 changed();
               }}
-            >
-              {k === "sheets" ? "Three sheets (CSV)" : "Estate document (YAML or JSON)"}
-            </button>
-          ))}
-        </div>
-        {kind === "sheets" ? (
-          <div className="grid grid-cols-3 gap-4">
-            {sheetNames.map((s) => (
-              <Source
-                key={s}
-                name={`Sheet of ${s === "links" ? "WAN links" : s === "subnets" ? "LAN subnets" : "sites"}`}
-                accept=".csv,.txt,.tsv,text/csv"
-                example={examples[s] ?? ""}
-                text={sheets[s] ?? ""}
-                onText={(text) => {
-                  setSheets({ ...sheets, [s]: text });
-                  setMends(mends.filter((m) => m.sheet !== s));
-                  changed();
-                }}
-              />
-            ))}
-          </div>
-        ) : (
-          <Source
-            name="Estate document"
-            accept=".yaml,.yml,.json"
-            example={"wideknot: 1\nestate: {name: …}"}
-            text={document}
-            onText={(text) => {
-              setDocument(text);
-              changed();
-            }}
-          />
-        )}
+            />
+          )}
+        </Tabs>
         <div className="mt-3 flex gap-3 items-center">
           <button
             type="button"
@@ -125,7 +121,7 @@ export default function Import() {
         <Trouble error={preview.error} />
         {seen ? (
           <>
-            <Preview preview={seen} mends={mends} busy={preview.isPending} onMend={mend} />
+            <Preview preview={seen} fixes={fixes} busy={preview.isPending} onFix={fix} />
             <Decision
               preview={seen}
               busy={take.isPending || preview.isPending}
@@ -156,20 +152,20 @@ function Decision({
   const bad = preview.sheets.reduce((n, s) => n + s.bad, 0);
   const good = preview.sheets.reduce((n, s) => n + s.rows - s.bad, 0);
   if (preview.problems.length > 0) {
-    return <p className="mt-4">The document is taken whole or not at all: mend it and preview it again.</p>;
+    return <p className="mt-4">A document is imported whole or not at all: fix it and preview it again.</p>;
   }
   if (preview.sheets.some((s) => s.unread)) {
     return <p className="mt-4">A sheet cannot be read: put it right, above, and preview it again.</p>;
   }
   if (preview.sheets.length > 0 && good === 0) {
-    return <p className="mt-4">There is no row that could be taken.</p>;
+    return <p className="mt-4">No row can be imported.</p>;
   }
   const words =
     preview.sheets.length === 0
       ? "Import the document"
       : bad > 0
-        ? `Import ${good} good rows, leave ${bad} out`
-        : `Import ${good} rows`;
+        ? `Import ${many(good, "good row")}, leave ${count(bad)} out`
+        : `Import ${many(good, "row")}`;
   return (
     <p className="mt-4 flex gap-3 items-center">
       <button
@@ -181,9 +177,9 @@ function Decision({
         {words}
       </button>
       <span className="text-secondary">
-        The estate will have {preview.sites} sites
+        The estate will have {many(preview.sites, "site")}
         {preview.findings.error
-          ? ` and ${preview.findings.error} ${preview.findings.error === 1 ? "error" : "errors"} to mend`
+          ? ` and ${preview.findings.error} ${preview.findings.error === 1 ? "error" : "errors"} to fix`
           : ""}
         . One undo takes all of it back.
       </span>

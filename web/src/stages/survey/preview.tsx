@@ -1,39 +1,37 @@
 import { type RefObject, useEffect, useRef, useState } from "react";
-import type { ImportPreview, Mend } from "../../api/client";
+import type { Fix, ImportPreview } from "../../api/client";
 
 type Remark = ImportPreview["remarks"][number];
 
-/** What is wrong with a heading or a whole sheet is in no cell that could be mended here. */
+/** What is wrong with a heading or a whole sheet is in no cell that could be fixed here. */
 const inCell = (r: Remark) => Boolean(r.column) && r.row > 1;
 
-/** Preview shows what a parcel holds: bad cells to mend, then what was read differently from how it was written. */
+/** Preview shows what a parcel holds: bad cells to fix, then what was read differently from how it was written. */
 export function Preview(props: {
   preview: ImportPreview;
-  mends: Mend[];
+  fixes: Fix[];
   busy: boolean;
-  onMend: (m: Mend) => void;
+  onFix: (m: Fix) => void;
 }) {
   const { preview } = props;
   const bad = preview.remarks.filter((r) => r.kind === "bad");
   const other = preview.remarks.filter((r) => r.kind !== "bad");
-  const mendable = bad.some(inCell);
+  const fixable = bad.some(inCell);
   const section = useRef<HTMLElement>(null);
   useKeptFocus(section, bad.map((r) => `${r.sheet} ${r.row} ${r.column}`).join("\n"));
   return (
     <section ref={section} aria-label="Preview" aria-busy={props.busy} className="mt-4 space-y-4">
       {preview.sheets.length > 0 ? <Counts sheets={preview.sheets} /> : null}
       {preview.problems.length > 0 ? (
-        <Lines title="Mend these in the document" lines={preview.problems} />
+        <Lines title="Fix these in the document" lines={preview.problems} />
       ) : null}
-      {preview.notes.length > 0 ? (
-        <Lines title="Read differently from how it is written" lines={preview.notes} />
-      ) : null}
+      {preview.notes.length > 0 ? <Lines title="Normalised while reading" lines={preview.notes} /> : null}
       {bad.length > 0 ? (
         <div>
           <h2 className="text-lg">
-            <span className="text-error text-sm">■</span> {mendable ? "Bad cells" : "What is wrong"}
+            <span className="text-error text-sm">■</span> {fixable ? "Cells to fix" : "What is wrong"}
           </h2>
-          {mendable ? (
+          {fixable ? (
             <p className="text-secondary text-[13px]">
               Write the right value and press Enter; the sheet itself stays as it is.
             </p>
@@ -53,8 +51,8 @@ export function Preview(props: {
                 <BadCell
                   key={`${r.sheet} ${r.row} ${r.column} ${r.message}`}
                   remark={r}
-                  mends={props.mends}
-                  onMend={props.onMend}
+                  fixes={props.fixes}
+                  onFix={props.onFix}
                 />
               ))}
             </tbody>
@@ -64,7 +62,7 @@ export function Preview(props: {
       {other.length > 0 ? (
         <details open={other.length <= 8}>
           <summary className="cursor-pointer">
-            <span className="text-lg font-serif font-semibold">Read differently from how it is written</span>{" "}
+            <span className="text-lg font-serif font-semibold">Normalised while reading</span>{" "}
             <span className="text-secondary">{other.length} remarks</span>
           </summary>
           <table className="ruled">
@@ -170,15 +168,15 @@ function Lines({ title, lines }: { title: string; lines: ImportPreview["problems
   );
 }
 
-function BadCell({ remark, mends, onMend }: { remark: Remark; mends: Mend[]; onMend: (m: Mend) => void }) {
-  const mended = mends.find(
+function BadCell({ remark, fixes, onFix }: { remark: Remark; fixes: Fix[]; onFix: (m: Fix) => void }) {
+  const fixed = fixes.find(
     (m) => m.sheet === remark.sheet && m.row === remark.row && m.column === remark.column,
   );
-  const [value, setValue] = useState(mended?.value ?? remark.value ?? "");
+  const [value, setValue] = useState(fixed?.value ?? remark.value ?? "");
   const column = remark.column ?? "";
   const send = () => {
-    if (value !== (mended?.value ?? remark.value ?? "")) {
-      onMend({ sheet: remark.sheet, row: remark.row, column, value });
+    if (value !== (fixed?.value ?? remark.value ?? "")) {
+      onFix({ sheet: remark.sheet, row: remark.row, column, value });
     }
   };
   return (

@@ -5,6 +5,8 @@ import { type Place, pageOf } from "../../api/place";
 import { useAddLike, useDeleteSite, usePattern, useSaveSite } from "../../api/queries";
 import { Editable } from "../../parts/editable";
 import { Field } from "../../parts/field";
+import { many } from "../../parts/number";
+import { usePress } from "../../parts/press";
 import { Trouble } from "../../parts/trouble";
 import {
   type FieldOf,
@@ -91,15 +93,11 @@ export function SiteEditor(props: {
     }
   };
   // Escape closes the site wherever the focus is.
-  useEffect(() => {
-    const close = (e: globalThis.KeyboardEvent) => {
-      if (e.key === "Escape" && !document.querySelector("dialog[open]")) {
-        props.onClose();
-      }
-    };
-    addEventListener("keydown", close);
-    return () => removeEventListener("keydown", close);
-  }, [props.onClose]);
+  usePress((e) => {
+    if (e.key === "Escape" && !document.querySelector("dialog[open]")) {
+      props.onClose();
+    }
+  });
   const first = props.head?.overlays[0] ?? "";
 
   return (
@@ -179,7 +177,7 @@ export function SiteEditor(props: {
         <details className="mt-2" open={Object.keys(refused).some((k) => k.startsWith("gateway"))}>
           <summary className="cursor-pointer text-xs text-secondary">
             Gateway: {form.site.placement || "inline"}
-            {form.site.max_tunnels ? `, at most ${form.site.max_tunnels} tunnels` : ""}
+            {form.site.max_tunnels ? `, at most ${many(Number(form.site.max_tunnels), "tunnel")}` : ""}
           </summary>
           <div className="flex flex-wrap gap-x-3 gap-y-2 mt-1">
             {gatewayFields.map((f) => (

@@ -1,4 +1,4 @@
-package mend
+package planning
 
 import (
 	"net/netip"

@@ -1,6 +1,6 @@
-// Package mend plans changes to an estate: repairs that findings offer, sites made
+// Package planning plans changes to an estate: repairs that findings offer, sites made
 // after the pattern of others, free room.
-package mend
+package planning
 
 import (
 	"errors"
