@@ -75,12 +75,12 @@ func (p *Plan) sheet(overlay, ident string, a, b *Peer) BothEnds {
 	}
 	addresses := func(port *Port) string { return listOf(validOf(port.Address4, port.Address6)) }
 	add("WAN link", linkA.Key+" ("+linkA.Provider+")", linkB.Key+" ("+linkB.Provider+")", "own", "")
-	add("how it is reached", linkA.Reach, linkB.Reach, "own", unless(linkA.Reach.Callable() || linkB.Reach.Callable(), "neither end can be called"))
+	add("reach", linkA.Reach, linkB.Reach, "own", unless(linkA.Reach.Callable() || linkB.Reach.Callable(), "neither end is reachable"))
 	add("underlay", linkA.UnderlayOf(), linkB.UnderlayOf(), "same", unless(linkA.UnderlayOf() == linkB.UnderlayOf(), "the links attach to different underlays"))
-	add("initiator", opens(a.Local.Calls), opens(b.Local.Calls), "own", unless(a.Local.Calls || b.Local.Calls, "neither end can initiate it"))
+	add("role", opens(a.Local.Calls), opens(b.Local.Calls), "own", unless(a.Local.Calls || b.Local.Calls, "neither end can initiate it"))
 	add("interface", a.Interface, b.Interface, "own", "")
 	add("listens on UDP port", a.Local.UDP, b.Local.UDP, "crossed", "")
-	add("calls", orNone(a.Endpoint), orNone(b.Endpoint), "crossed", unless(dials(a) && dials(b), "an end that opens it does not know where to call"))
+	add("endpoint", orNone(a.Endpoint), orNone(b.Endpoint), "crossed", unless(dials(a) && dials(b), "an initiating end has no endpoint to connect to"))
 	add("address in the tunnel", addresses(a.Local), addresses(b.Local), "own", unless(len(validOf(a.Local.Address4, a.Local.Address6)) > 0, "the transit pool has no room for it"))
 	add("own public key", orNone(p.PublicKey(a.Local.Site)), orNone(p.PublicKey(b.Local.Site)), "crossed", "")
 	add("the peer's public key", orNone(a.PublicKey), orNone(b.PublicKey), "crossed",

@@ -8,83 +8,54 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"wideknot/core/addr"
 	"wideknot/core/estate"
 	"wideknot/core/planning"
 	"wideknot/internal/server/desk"
 )
 
-// Held is a prefix that something has.
-type Held struct {
-	Prefix  netip.Prefix `json:"prefix"`
-	What    string       `json:"what" enum:"subnet,map,transit,reserved"`
-	Site    string       `json:"site,omitempty"`
-	Zone    string       `json:"zone,omitempty"`
-	Name    string       `json:"name,omitempty"`
-	Share   []string     `json:"share"`
-	Overlay string       `json:"overlay,omitempty"`
-	Clash   string       `json:"clash" enum:",error,warning,note" doc:"the worst finding about its address"`
-	Mapped  netip.Prefix `json:"mapped,omitzero"`
-}
-
-// Space is what has which addresses, and what is free.
+// Space is what has which addresses, what is free, and both drawn to scale.
 type Space struct {
-	Held  []Held          `json:"held"`
+	Held  []planning.Held `json:"held" doc:"in address order"`
 	Rooms []planning.Room `json:"rooms" doc:"the regions' blocks with what is free in them"`
+	Lines []planning.Line `json:"lines" doc:"the ruler, of all address space or within one prefix"`
 }
 
-func spaceOf(v *desk.View) Space {
-	out := Space{Held: []Held{}, Rooms: planning.Rooms(v.Estate)}
-	clash := map[string]string{}
-	findings := v.Findings()
-	for i := len(findings) - 1; i >= 0; i-- { // errors come first and have the last word
-		f := &findings[i]
+func spaceOf(v *desk.View, within netip.Prefix) Space {
+	clashes := planning.Clashes{}
+	for _, f := range v.Findings() { // errors come first
 		if f.Stage() != "addresses" {
 			continue
 		}
 		for _, s := range f.Subjects {
 			if s.Prefix.IsValid() {
-				clash[s.Site+" "+s.Prefix.String()] = string(f.Severity)
+				clashes.Add(s.Site, s.Prefix, string(f.Severity))
 			}
 		}
 	}
-	for i := range v.Estate.Sites {
-		s := &v.Estate.Sites[i]
-		for j := range s.Subnets {
-			n := &s.Subnets[j]
-			held := Held{
-				Prefix: n.Prefix, What: "subnet", Site: s.Key, Zone: n.Zone, Name: n.Name, Share: n.Share,
-				Clash: clash[s.Key+" "+n.Prefix.String()], Mapped: n.Map,
-			}
-			if held.Share == nil {
-				held.Share = []string{}
-			}
-			out.Held = append(out.Held, held)
-			if n.Map.IsValid() {
-				held.Prefix, held.What, held.Clash, held.Mapped = n.Map, "map", "", n.Prefix
-				out.Held = append(out.Held, held)
-			}
-		}
-	}
-	for i := range v.Estate.Overlays {
-		o := &v.Estate.Overlays[i]
-		for _, p := range o.Transit {
-			out.Held = append(out.Held, Held{Prefix: p, What: "transit", Overlay: o.Key, Share: []string{}, Clash: clash[" "+p.String()]})
-		}
-	}
-	for _, r := range v.Estate.About.Reserved {
-		out.Held = append(out.Held, Held{Prefix: r.Prefix, What: "reserved", Name: r.For, Share: []string{}})
-	}
+	out := Space{Held: planning.Holdings(v.Estate, clashes), Rooms: planning.Rooms(v.Estate)}
+	out.Lines = planning.Ruler(out.Held, out.Rooms, within)
 	return out
 }
 
 func space(a huma.API, d *desk.Desk) {
 	huma.Register(a, operation("get-space", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/space", "Read what has which addresses, and what is free"),
-		func(ctx context.Context, in *InDraft) (*answer[Space], error) {
+		func(ctx context.Context, in *struct {
+			InDraft
+			Within string `query:"within" maxLength:"50" doc:"a prefix to look into"`
+		}) (*answer[Space], error) {
+			var within netip.Prefix
+			if in.Within != "" {
+				var err error
+				if within, _, err = addr.ParsePrefix(in.Within); err != nil {
+					return nil, huma.Error422UnprocessableEntity(err.Error())
+				}
+			}
 			v, err := d.View(ctx, in.place())
 			if err != nil {
 				return nil, refusal(err)
 			}
-			return tagged(v, spaceOf(v)), nil
+			return tagged(v, spaceOf(v, within)), nil
 		})
 	huma.Register(a, operation("find-room", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/room", "Find free blocks of a size, the best fit of each region block"),
 		func(ctx context.Context, in *struct {

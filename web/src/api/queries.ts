@@ -254,12 +254,18 @@ export const ask = <T>(
   queryFn,
 });
 
-export const useSpace = (at: Place) =>
-  useQuery(
-    ask(at, ["space"], ({ signal }) =>
-      answered(client.GET("/api/estates/{estate}/drafts/{draft}/space", { signal, params: inPlace(at) })),
+export const useSpace = (at: Place, within: string) =>
+  useQuery({
+    ...ask(at, ["space", within], ({ signal }) =>
+      answered(
+        client.GET("/api/estates/{estate}/drafts/{draft}/space", {
+          signal,
+          params: { ...inPlace(at), query: within ? { within } : {} },
+        }),
+      ),
     ),
-  );
+    placeholderData: (before) => before,
+  });
 
 export const useRoom = (at: Place, bits: number, region: string, ipv6: boolean) =>
   useQuery({

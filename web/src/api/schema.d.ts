@@ -1472,6 +1472,28 @@ export interface components {
             request: string;
             who: string;
         };
+        Bar: {
+            /**
+             * Format: int64
+             * @description place in held
+             */
+            block: number;
+            /**
+             * Format: double
+             * @description part of the line before it
+             */
+            from: number;
+            /**
+             * Format: int64
+             * @description blocks that overlap lie in lanes, one below the other
+             */
+            lane: number;
+            /**
+             * Format: double
+             * @description part of the line that it takes
+             */
+            width: number;
+        };
         Beside: {
             link: string;
             tunnel: string;
@@ -2029,6 +2051,31 @@ export interface components {
             sites: string[];
             /** @description empty for all */
             zones: string[];
+        };
+        Line: {
+            /** @description of a stretch */
+            bars?: components["schemas"]["Bar"][];
+            /**
+             * Format: int64
+             * @description of a run: place in held of the block that fills it
+             */
+            block?: number;
+            /**
+             * Format: int64
+             * @description of a run: lines it stands for
+             */
+            count?: number;
+            /** @enum {string} */
+            kind: "title" | "stretch" | "run";
+            /** @description of a title */
+            name?: string;
+            /** @description of a title, the whole stretch; else the line, or the first of several */
+            prefix: string;
+            /**
+             * Format: int64
+             * @description of a title: blocks in use
+             */
+            used?: number;
         };
         LineSheet: {
             /** Format: double */
@@ -2790,7 +2837,10 @@ export interface components {
             tunnel: string;
         };
         Space: {
+            /** @description in address order */
             held: components["schemas"]["Held"][];
+            /** @description the ruler, of all address space or within one prefix */
+            lines: components["schemas"]["Line"][];
             /** @description the regions' blocks with what is free in them */
             rooms: components["schemas"]["Room"][];
         };
@@ -12876,7 +12926,10 @@ export interface operations {
     };
     "get-space": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description a prefix to look into */
+                within?: string;
+            };
             header?: never;
             path: {
                 estate: string;

@@ -1,4 +1,5 @@
 import { Link } from "react-router";
+import type { Held } from "../../api/client";
 import { type Place, pageOf, usePlace } from "../../api/place";
 import { useEstate, useFindings, useMayEdit, useReserve, useSpace } from "../../api/queries";
 import { useAddress } from "../../parts/address";
@@ -9,15 +10,15 @@ import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { Room } from "./room";
-import { type Block, Ruler } from "./ruler";
+import { Ruler } from "./ruler";
 
 /** Addresses draws who has which addresses, and lists what collides. */
 export default function Addresses() {
   const at = usePlace();
   const findings = useFindings(at);
-  const space = useSpace(at);
   const head = useEstate(at).data;
   const [params, set] = useAddress();
+  const space = useSpace(at, params.get("within") ?? "");
   const here = (findings.data ?? []).filter((f) => f.stage === "addresses");
   const elsewhere = (findings.data ?? []).length - here.length;
   const held = space.data?.held ?? [];
@@ -116,7 +117,7 @@ function Legend() {
 }
 
 /** What is known of the block that was chosen on the ruler. */
-function Chosen({ at, block: b, onClose }: { at: Place; block: Omit<Block, "range">; onClose: () => void }) {
+function Chosen({ at, block: b, onClose }: { at: Place; block: Held; onClose: () => void }) {
   const reserve = useReserve(at);
   const mayEdit = useMayEdit(at);
   return (
