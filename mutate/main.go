@@ -20,18 +20,19 @@ func main() {
 	seed := flag.Uint64("seed", 1, "which sample")
 	sample := flag.Int("n", 100, "how many changes that compile")
 	root := flag.String("in", "core", "folder whose code is changed")
+	skip := flag.String("skip", "core/sample", "folder below it that is left alone: it makes data for tests and holds no rule")
 	jobs := flag.Int("jobs", 2, "changes at work at once")
 	limit := flag.Duration("timeout", 3*time.Minute, "a package's tests that take longer count as failed")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
 	defer stop()
-	if err := run(ctx, *root, *seed, *sample, *jobs, *limit); err != nil {
+	if err := run(ctx, *root, *skip, *seed, *sample, *jobs, *limit); err != nil {
 		log.Fatal(err)
 	}
 }
 
-func run(ctx context.Context, root string, seed uint64, sample, jobs int, limit time.Duration) error {
-	sites, err := find(root)
+func run(ctx context.Context, root, skip string, seed uint64, sample, jobs int, limit time.Duration) error {
+	sites, err := find(root, skip)
 	if err != nil {
 		return err
 	}

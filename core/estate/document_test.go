@@ -355,3 +355,50 @@ func FuzzParseKey(f *testing.F) {
 		}
 	})
 }
+
+// Documents are written for people: blocks down to a list of links, which have
+// a line each.
+func TestDocumentsAreWrittenToBeRead(t *testing.T) {
+	e, _, err := Read(strings.NewReader(small))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := WriteYAML(e)
+	if err != nil || string(text) != readable {
+		t.Errorf("%v\n%s\nwant\n%s", err, text, readable)
+	}
+}
+
+const readable = `wideknot: 1
+estate:
+  name: Small
+  regions:
+    - key: north
+      blocks: [10.16.0.0/14, 'fd3a:91c2:7::/48']
+sites:
+  - key: harrowmere
+    name: Harrowmere Control
+    region: north
+    gateway:
+      placement: inline
+      max_tunnels: 200
+    links:
+      - {key: fibre, reach: static, addresses: [203.0.113.14], mtu: 1500, shared_fate: [duct-4], availability: 99.9}
+    subnets:
+      - {prefix: 10.16.4.0/24, zone: control, share: [ops]}
+  - key: tarnhollow
+    name: 'Tarn Hollow: Works'
+    links:
+      - {key: cell, reach: nat, metered: true}
+overlays:
+  - key: ops
+    shape: hub-and-spoke
+    transit: [100.96.0.0/16]
+    hubs: [harrowmere]
+    spokes:
+      - {site: tarnhollow}
+    policy:
+      default: permit
+      rules: [{action: deny, from: {zone: guest}, to: {zone: control}, protocol: any}]
+allocations: {}
+`

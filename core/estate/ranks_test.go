@@ -85,6 +85,9 @@ func TestLinkOrderAndPatterns(t *testing.T) {
 	if got := ChoicesText(s.LinkOrder()); got != "a × 3 beside b × 1, then other, then sat" {
 		t.Errorf("the order is %s", got)
 	}
+	if got := len(s.LinkOrder()); got != len(s.Links) {
+		t.Errorf("an order of %d links for %d", got, len(s.Links))
+	}
 	s.RankLinks(choices("sat"))
 	if got := ChoicesText(s.LinkOrder()); got != "sat, then a × 3 beside b × 1, then other" {
 		t.Errorf("the order became %s", got)

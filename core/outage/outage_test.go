@@ -3,12 +3,15 @@ package outage
 import (
 	"math"
 	"net/netip"
+	"reflect"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"wideknot/core/estate"
 	"wideknot/core/route"
+	"wideknot/core/sample"
 	"wideknot/core/tunnel"
 )
 
@@ -174,6 +177,66 @@ func TestTakeoversAndLoads(t *testing.T) {
 
 // What gives way is the excess, in the order the engineer wants; without one,
 // everybody alike.
+// Where nobody asks for anything there is no load, and nothing divides by it.
+func TestNoDemandIsNoLoad(t *testing.T) {
+	e := small()
+	for i := range e.Sites {
+		e.Sites[i].DemandMbps = 0
+	}
+	m := modelOf(e)
+	for i := range e.Sites {
+		if load, _ := m.GatewayLoad(i); load != 0 {
+			t.Errorf("%s carries %v", e.Sites[i].Key, load)
+		}
+	}
+	if d := sheetOf(t, m, "link:b/copper"); d.Squeezed != 0 || d.Moved == 0 {
+		t.Errorf("%d squeezed, %d moved", d.Squeezed, d.Moved)
+	}
+}
+
+// Pairs that move onto a gateway which has no room are squeezed, as on a link;
+// from exactly its capacity on they are not.
+func TestFullGatewaysSqueeze(t *testing.T) {
+	quietHubs := func() *estate.Estate {
+		e := small()
+		e.Sites[0].DemandMbps, e.Sites[1].DemandMbps = 1, 1 // so that hub-2 has more to carry without hub-1
+		return e
+	}
+	full := sheetOf(t, modelOf(quietHubs()), "gateway:hub-1")
+	var after float64
+	for _, l := range full.Lines {
+		if l.Site == "hub-2" && l.Link == "" {
+			after = l.After
+		}
+	}
+	if after == 0 {
+		t.Fatalf("hub-2's gateway is not among %+v", full.Lines)
+	}
+	for _, c := range []struct {
+		throughput float64
+		squeezes   bool
+	}{{after - 1, true}, {after, false}, {after + 1, false}, {0, false}} {
+		e := quietHubs()
+		e.Sites[1].Gateway.ThroughputMbps = c.throughput
+		d := sheetOf(t, modelOf(e), "gateway:hub-1")
+		if d.Squeezed > full.Squeezed != c.squeezes {
+			t.Errorf("a gateway of %v for %v squeezes %d pairs, one of any size %d", c.throughput, after, d.Squeezed, full.Squeezed)
+		}
+	}
+}
+
+// What only the other state can fail by is compared too: a fate that is new
+// there, but no link or gateway that is gone.
+func TestComparedWithWhatOnlyTheOtherStateHas(t *testing.T) {
+	old, e := small(), small()
+	e.Sites[2].Links[0].SharedFate, e.Sites[2].Links[1].SharedFate = nil, nil // the mast is gone
+	a, b := modelOf(e), modelOf(old)
+	changes := Compare(b, a, b.Singles(b.Parts()), a.Singles(a.Parts()))
+	if !slices.ContainsFunc(changes, func(c Change) bool { return c.Part.String() == "fate:mast-1" && c.Was > c.Now }) {
+		t.Errorf("%+v", changes)
+	}
+}
+
 func TestShedOrder(t *testing.T) {
 	for _, c := range []struct {
 		order string
@@ -198,6 +261,40 @@ func TestShedOrder(t *testing.T) {
 }
 
 // A link for one zone lets the others drop, and what is left fits.
+// What a zone gives way is its part of what is shared; a zone of subnets that are
+// shared nowhere has none.
+func TestShedCountsSharedZonesOnly(t *testing.T) {
+	e := small()
+	e.Sites[3].Subnets = append(e.Sites[3].Subnets, estate.Subnet{Prefix: netip.MustParsePrefix("10.4.9.0/24"), Zone: "guest"})
+	with, without := sheetOf(t, modelOf(e), "link:b/copper").Lines[0], sheetOf(t, modelOf(small()), "link:b/copper").Lines[0]
+	if !reflect.DeepEqual(with.Shed, without.Shed) {
+		t.Errorf("%+v, without the guests %+v", with.Shed, without.Shed)
+	}
+}
+
+// What two profiles have in common is the same from each of its places: worked
+// out before, on demand, or each time.
+func TestLanesFromEveryPlace(t *testing.T) {
+	for seed := range uint64(30) {
+		m := New(route.Build(tunnel.Derive(sample.Mixed(seed))))
+		n := len(m.profiles.kinds)
+		if m.profiles.known == nil {
+			t.Fatalf("seed %d has %d profiles", seed, n)
+		}
+		lazy := *m
+		lazy.profiles.known, lazy.profiles.lanes = nil, make([]atomic.Pointer[[]lane], n*n)
+		for range 2 { // the second time from what the first one kept
+			for x := range n {
+				for y := range n {
+					if want := m.lanes(x, y); !reflect.DeepEqual(m.lanesBetween(x, y), want) || !reflect.DeepEqual(lazy.lanesBetween(x, y), want) {
+						t.Errorf("seed %d: profiles %d and %d", seed, x, y)
+					}
+				}
+			}
+		}
+	}
+}
+
 func TestLinkForOneZone(t *testing.T) {
 	e := small()
 	e.Sites[3].Links[1].Zones = []string{"control"}

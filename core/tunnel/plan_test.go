@@ -304,6 +304,77 @@ func TestStaleNumbersAreGivenAwayLast(t *testing.T) {
 	invariants(t, q)
 }
 
+// A pool gives what fits into it: a tunnel takes two addresses, a site one, and
+// the first address of a pool of sites is no host's.
+func TestPoolsAtTheirEdge(t *testing.T) {
+	for _, c := range []struct {
+		pool    string
+		perSite bool
+		gives   int
+	}{
+		{"100.96.0.0/32", false, 0}, {"100.96.0.0/31", false, 1}, {"100.96.0.0/30", false, 2}, {"100.96.0.0/29", false, 4},
+		{"100.96.0.0/32", true, 0}, {"100.96.0.0/31", true, 1}, {"100.96.0.0/30", true, 3},
+		{"fd00::/128", false, 0}, {"fd00::/127", false, 1}, {"fd00::/126", true, 3},
+	} {
+		p := newPool(netip.MustParsePrefix(c.pool), c.perSite)
+		n := 0
+		for ; n < 10; n++ {
+			block, ok := p.give()
+			if !ok {
+				break
+			}
+			if number, known := p.number(block); !known || !p.given.has(number) {
+				t.Errorf("%s gave %s, which it does not know", c.pool, block)
+			}
+		}
+		if n != c.gives {
+			t.Errorf("%s, per site %v: %d given, not %d", c.pool, c.perSite, n, c.gives)
+		}
+	}
+}
+
+// While numbers are left that nobody ever had, those of a site that went are
+// kept for its return.
+func TestNumbersWaitForWhatWent(t *testing.T) {
+	o := ops("h", "s", "u")
+	e := sketch(t, o, "h a:static 10.0.0.0/24", "s x:nat", "u x:nat", "v x:nat")
+	before := Derive(e).Allocations().Tunnels["ops"]["h/a u/x"]
+	swapped := e.Clone()
+	swapped.Allocations = Derive(e).Allocations()
+	swapped.Overlays[0].Spokes = []estate.Spoke{{Site: "s"}, {Site: "v"}}
+	fresh := Derive(swapped).Allocations()
+	if v := fresh.Tunnels["ops"]["h/a v/x"]; v.Slots == before.Slots || v.Ports == before.Ports || slices.Equal(v.Transit, before.Transit) {
+		t.Errorf("v was given %+v, what u had", v)
+	}
+	back := swapped.Clone()
+	back.Allocations = fresh
+	back.Overlays[0].Spokes = append(back.Overlays[0].Spokes, estate.Spoke{Site: "u"})
+	if after := Derive(back).Allocations().Tunnels["ops"]["h/a u/x"]; after.Slots != before.Slots || after.Ports != before.Ports || !slices.Equal(after.Transit, before.Transit) {
+		t.Errorf("u came back to %+v, and had %+v", after, before)
+	}
+}
+
+// What the overlay lists replaces the usual proposals, IKE's and ESP's apart.
+func TestProposalsOfTheOverlay(t *testing.T) {
+	o := ops("h", "s")
+	o.Transport = estate.IPsec
+	for _, c := range []estate.Crypto{{}, {IKE: []string{"ENCR_AES_GCM_16-256/PRF_HMAC_SHA2_384/384-bit-random-ECP"}}, {ESP: []string{"ENCR_AES_GCM_16-256/384-bit-random-ECP"}}} {
+		o.Crypto = &c
+		p := Derive(sketch(t, o, "h a:static 10.0.0.0/24", "s x:nat 10.0.1.0/24"))
+		ike, esp := p.Proposals(&p.Overlays[0], &p.Overlays[0].Adjacencies[0])
+		wantIKE, wantESP := DefaultIKE, DefaultESP
+		if c.IKE != nil {
+			wantIKE = c.IKE
+		}
+		if c.ESP != nil {
+			wantESP = c.ESP
+		}
+		if !slices.Equal(ike, wantIKE) || !slices.Equal(esp, wantESP) {
+			t.Errorf("%+v: %v, %v", c, ike, esp)
+		}
+	}
+}
+
 func TestProposals(t *testing.T) {
 	for _, c := range []struct {
 		name     string

@@ -32,6 +32,7 @@ func TestTemplates(t *testing.T) {
 		{"{{range 9999999999}}{{end}}", "", "a loop runs over a list"},
 		{"{{$n := 9999999999}}{{range $n}}{{end}}", "", "a loop runs over a list"},
 		{"{{define \"a\"}}{{template \"a\"}}{{end}}{{template \"a\"}}", "", "may not define others"},
+		{"{{define \"a\"}}{{end}}", "", "may not define others"},
 		{"{{template \"template\"}}", "", "may not call others"},
 		{"{{range .Routes}}{{range .Hops}}{{range $.Routes}}{{range .Hops}}{{end}}{{end}}{{end}}{{end}}", "", "nested 3 deep"},
 	} {

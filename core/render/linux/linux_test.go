@@ -41,26 +41,50 @@ func bundle(t testing.TB, m *route.Map, site int, keys linux.Keys) []render.File
 }
 
 func TestGoldenBundles(t *testing.T) {
-	m, keys := example(t, "three-sites")
-	for site := range m.Plan.Estate.Sites {
-		for _, f := range bundle(t, m, site, keys) {
-			path := filepath.Join("testdata", f.Path)
-			if *update {
-				if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-					t.Fatal(err)
-				}
-				if err := os.WriteFile(path, f.Text, 0o644); err != nil {
-					t.Fatal(err)
-				}
-				continue
-			}
-			want, err := os.ReadFile(path)
-			if err != nil {
-				t.Errorf("%v (go test -update writes it)", err)
-			} else if !bytes.Equal(f.Text, want) {
-				t.Errorf("%s differs from its golden file:\n%s", f.Path, f.Text)
+	for _, name := range []string{"three-sites", "breakout", "load-sharing"} {
+		m, keys := example(t, name)
+		for site := range m.Plan.Estate.Sites {
+			for _, f := range bundle(t, m, site, keys) {
+				golden(t, filepath.Join("testdata", name, f.Path), f.Text)
 			}
 		}
+	}
+}
+
+// golden compares a text with a file, or with -update writes the file.
+func golden(t *testing.T, path string, text []byte) {
+	t.Helper()
+	if *update {
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, text, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	want, err := os.ReadFile(path)
+	if err != nil {
+		t.Errorf("%v (go test -update writes it)", err)
+	} else if !bytes.Equal(text, want) {
+		t.Errorf("%s differs from its golden file:\n%s", path, text)
+	}
+}
+
+// A family in which nothing has a table of its own gets no rule for one.
+func TestRulesOnlyForTheFamilyOfTheirRoutes(t *testing.T) {
+	m, keys := example(t, "breakout")
+	seen := false
+	for site := range m.Plan.Estate.Sites {
+		for _, f := range bundle(t, m, site, keys) {
+			seen = seen || strings.HasSuffix(f.Path, "rules.ip") && strings.Contains(string(f.Text), "lookup 86")
+			if strings.HasSuffix(f.Path, "rules6.ip") && strings.Contains(string(f.Text), "lookup 86") {
+				t.Errorf("%s:\n%s", f.Path, f.Text)
+			}
+		}
+	}
+	if !seen {
+		t.Error("no site has a table of its own in IPv4 either")
 	}
 }
 

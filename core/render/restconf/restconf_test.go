@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"flag"
+	"fmt"
 	"math/rand/v2"
 	"net/netip"
 	"os"
@@ -12,6 +13,7 @@ import (
 	"strings"
 	"testing"
 
+	"wideknot/core/estate"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
 	"wideknot/examples"
@@ -157,5 +159,23 @@ func TestListsSayWhatThePolicySays(t *testing.T) {
 	}
 	if verdicts[route.Delivered] == 0 || verdicts[route.Denied] == 0 {
 		t.Errorf("the cases decide nothing: %v", verdicts)
+	}
+}
+
+// A probe asks the far end of the tunnel, or the far gateway's LAN address.
+func TestProbesAskWhatTheProfileNames(t *testing.T) {
+	for target, want := range map[estate.ProbeTarget]string{estate.FarEnd: "100.96.0.", estate.FarLAN: "10.40.9.1"} {
+		m := example(t, "three-sites")
+		hub := m.Plan.SiteIndex("millgate")
+		m.Plan.Estate.Sites[hub].Gateway.LANAddress = netip.MustParseAddr("10.40.9.1")
+		m.Plan.Estate.Overlays[0].Probe = &estate.Probe{Target: target}
+		for _, peer := range m.Plan.Peers(m.Plan.SiteIndex("withybrook")) {
+			if peer.Remote.Site != hub {
+				continue
+			}
+			if got := fmt.Sprint(probeOf(m.Plan, &peer)["address"]); !strings.HasPrefix(got, want) {
+				t.Errorf("%s asks %s", target, got)
+			}
+		}
 	}
 }

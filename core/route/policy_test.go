@@ -1,0 +1,93 @@
+package route
+
+import (
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"wideknot/core/estate"
+	"wideknot/core/sample"
+	"wideknot/core/tunnel"
+)
+
+// Sides tell subnets apart as the rules do: what passes between the sides of two
+// subnets is what some packet between their hosts finds permitted, there and back.
+func TestSidesOpenWhatRulesPermit(t *testing.T) {
+	open, shut := 0, 0
+	for seed := range uint64(150) {
+		e := sample.Mixed(seed)
+		random := rand.New(rand.NewPCG(seed, 3))
+		m := Build(tunnel.Derive(e))
+		for i := range m.graphs {
+			p := m.Policy(i)
+			if p == nil {
+				continue
+			}
+			sides, ok := p.Sides(m, i)
+			if !ok {
+				t.Fatalf("seed %d: too many to tell apart", seed)
+			}
+			list := m.shared[i].list
+			at := func(n int) place {
+				h := list[n]
+				return place{site: h.site, subnet: h.subnet, seen: h.prefix.Addr()}
+			}
+			passes := func(a, b place) bool {
+				for _, protocol := range protocols {
+					ports := []int{0}
+					if protocol != "icmp" {
+						ports = append(ports, 1, 65535)
+						for _, r := range p.Rules {
+							for _, text := range r.Spec.Ports {
+								low, high := PortRange(text)
+								ports = append(ports, max(1, low-1), low, high, min(65535, high+1))
+							}
+						}
+					}
+					for _, port := range ports {
+						there, _ := p.verdict(a, b, protocol, port, false)
+						back, _ := p.verdict(b, a, protocol, port, true)
+						if there == estate.Permit && back == estate.Permit {
+							return true
+						}
+					}
+				}
+				return false
+			}
+			for range 30 {
+				x, y := random.IntN(len(list)), random.IntN(len(list))
+				a, b := at(x), at(y)
+				got := p.Opens(sides[Member{a.site, a.subnet}], sides[Member{b.site, b.subnet}])
+				want := passes(a, b) || passes(b, a)
+				if got != want {
+					t.Errorf("seed %d: %s and %s: %v by sides, %v by the rules", seed, list[x].prefix, list[y].prefix, got, want)
+				}
+				if want {
+					open++
+				} else {
+					shut++
+				}
+			}
+		}
+	}
+	if open < 100 || shut < 20 {
+		t.Errorf("only %d pairs were open and %d shut", open, shut)
+	}
+}
+
+// A rule speaks of the ports it lists, both ends included, and of no port that
+// nobody names.
+func TestRulesSpeakOfTheirPorts(t *testing.T) {
+	r := Clause{Spec: estate.Rule{Protocol: "tcp", Ports: []string{"80", "8000-8080"}}}
+	for port, want := range map[int]bool{0: false, 79: false, 80: true, 81: false, 7999: false, 8000: true, 8080: true, 8081: false} {
+		if r.speaks("tcp", port) != want || r.speaks("udp", port) {
+			t.Errorf("port %d: %v", port, !want)
+		}
+	}
+	if all := (&Clause{Spec: estate.Rule{Protocol: "any"}}); !all.speaks("icmp", 0) || !all.speaks("udp", 5) {
+		t.Error("a rule of any protocol leaves some out")
+	}
+	if !slices.Contains(protocols, "icmp") {
+		t.Error(protocols)
+	}
+}
