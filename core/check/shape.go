@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"wideknot/core/estate"
+
 	"wideknot/core/tunnel"
 )
 
@@ -47,6 +48,8 @@ func spokesWithoutHub(in *Input, report func(Finding)) {
 	}
 }
 
+const farther = "The traffic takes a longer way than the shape asks for, and loads the hub."
+
 // apart reports adjacencies for which no link pair can carry a tunnel, and
 // which way the traffic takes instead.
 func apart(in *Input, report func(Finding)) {
@@ -66,21 +69,16 @@ func apart(in *Input, report func(Finding)) {
 				Fix:      "Make one end reachable: a static address, a host name, or forwarded UDP ports.",
 				Subjects: []Subject{{Site: left}, {Site: right}, {Overlay: o.Spec.Key}},
 			}
-			path := in.Routes.Path(i, a.A, a.B)
-			if path == nil {
+			switch via := in.Routes.Via(i, a.A, a.B); len(via) {
+			case 0:
 				f.Severity = Error
 				f.Why = "No hub carries the traffic either: the two sites cannot reach each other."
-			} else {
-				var via []string
-				carry := " carries"
-				if len(path) > 3 {
-					carry = " carry"
-				}
-				for _, site := range path[1 : len(path)-1] {
-					via = append(via, p.Site(site).Key)
-				}
-				f.Title += "; " + strings.Join(via, " and ") + carry + " their traffic"
-				f.Why = "The traffic takes a longer way than the shape asks for, and loads the hub."
+			case 1:
+				f.Title += "; " + via[0] + " carries their traffic"
+				f.Why = farther
+			default:
+				f.Title += "; " + strings.Join(via, " and ") + " carry their traffic"
+				f.Why = farther
 			}
 			report(f)
 		}

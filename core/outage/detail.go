@@ -196,7 +196,7 @@ func (m *Model) takeovers(c *changes) []Takeover {
 		if s == nil {
 			return ""
 		}
-		return s.Tunnel
+		return s.Tunnel + " " + s.Overlay
 	}
 	sort.Slice(out, func(i, j int) bool {
 		x, y := &out[i], &out[j]

@@ -1,5 +1,7 @@
 package route
 
+import "slices"
+
 // A WalkSheet is a walk in keys instead of indexes, for people and programs to
 // read.
 type WalkSheet struct {
@@ -60,6 +62,46 @@ func (m *Map) Sheet(w *Walk) *WalkSheet {
 			step.Beside = append(step.Beside, BesideSheet{m.Plan.Ident(t), h.Interface, h.Weight})
 		}
 		out.Steps = append(out.Steps, step)
+	}
+	return out
+}
+
+// Followed is the way of a packet and of its answer.
+type Followed struct {
+	Arrives   bool        `json:"arrives" doc:"the packet and its answer"`
+	Symmetric bool        `json:"symmetric" doc:"the answer takes the same tunnels"`
+	MTU       int         `json:"mtu" doc:"least on the way, bytes; 0 without tunnel"`
+	Forward   WalkSheet   `json:"forward"`
+	Return    *WalkSheet  `json:"return,omitempty"`
+	Overlays  []RuleTexts `json:"rules" doc:"the policies on the way"`
+}
+
+// RuleTexts is an overlay's policy in words, as far as a walk met it.
+type RuleTexts struct {
+	Overlay string   `json:"overlay"`
+	Rules   []string `json:"rules"`
+	Default string   `json:"default"`
+}
+
+// Followed writes a trace in keys.
+func (m *Map) Followed(t Trace) Followed {
+	out := Followed{
+		Arrives: t.Return != nil && t.Arrives(), Symmetric: t.Symmetric, MTU: t.MTU,
+		Forward: *m.Sheet(&t.Forward), Return: m.Sheet(t.Return), Overlays: []RuleTexts{},
+	}
+	for i := range m.Plan.Overlays {
+		o := &m.Plan.Overlays[i]
+		spec := o.Spec
+		met := slices.ContainsFunc(t.Forward.Steps, func(s Step) bool { return s.Overlay == spec.Key }) ||
+			len(t.Forward.Steps) == 0 && t.Forward.End == Denied && o.Has(t.Forward.FromSite)
+		if spec.Policy == nil || !met {
+			continue
+		}
+		texts := RuleTexts{Overlay: spec.Key, Default: string(spec.Policy.Default), Rules: []string{}}
+		for _, r := range spec.Policy.Rules {
+			texts.Rules = append(texts.Rules, r.String())
+		}
+		out.Overlays = append(out.Overlays, texts)
 	}
 	return out
 }

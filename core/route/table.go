@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"wideknot/core/addr"
+
 	"wideknot/core/estate"
 	"wideknot/core/tunnel"
 )
@@ -164,6 +165,16 @@ func (m *Map) Path(overlay, from, to int) []int {
 		path = append(path, ways[0].step.to)
 	}
 	return path
+}
+
+// Via lists the hubs between two sites, by key; none where they are joined, or
+// where no path is.
+func (m *Map) Via(overlay, from, to int) (hubs []string) {
+	path := m.Path(overlay, from, to)
+	for at := 1; at < len(path)-1; at++ {
+		hubs = append(hubs, m.Plan.Site(path[at]).Key)
+	}
+	return hubs
 }
 
 func boolInt(b bool) int {

@@ -3,10 +3,8 @@ package tunnel
 import (
 	"cmp"
 	"net/netip"
-	"slices"
 	"strconv"
 
-	"wideknot/core/addr"
 	"wideknot/core/estate"
 )
 
@@ -34,8 +32,7 @@ type Peer struct {
 // Peers lists the peers of a site, one for each of its tunnels.
 func (p *Plan) Peers(site int) []Peer {
 	out := make([]Peer, 0, len(p.ends[site]))
-	var carried []netip.Prefix
-	at := -1
+	var hubs throughHubs
 	for _, e := range p.ends[site] {
 		o, a, t := p.At(e)
 		local, remote := p.Sides(e)
@@ -48,107 +45,16 @@ func (p *Plan) Peers(site int) []Peer {
 		if reach := p.Link(local).Reach; local.Calls && !(reach == estate.Static || reach == estate.Dynamic) {
 			peer.Keepalive = cmp.Or(o.Spec.KeepaliveS, Keepalive)
 		}
-		own := p.Site(site).Shared(o.Spec.Key)
-		prefixes := p.Site(remote.Site).Shared(o.Spec.Key)
-		switch {
-		case o.returns(site, remote.Site):
-			prefixes = addr.Aggregate(slices.Concat(o.Shared, o.hubPools(p)))
-		case o.IsHub(remote.Site) && len(o.Members) > 2:
-			if at != e.Overlay {
-				at, carried = e.Overlay, addr.Aggregate(slices.Concat(addr.Subtract(o.Shared, own), o.hubPools(p)))
-			}
-			prefixes = carried
-		default:
-			prefixes = addr.Subtract(addr.Aggregate(prefixes), own)
-		}
-		for _, block := range []netip.Prefix{remote.Address4, remote.Address6} {
-			if block.IsValid() {
-				peer.Allowed = append(peer.Allowed, netip.PrefixFrom(block.Addr(), block.Addr().BitLen()))
-			}
-		}
-		peer.Allowed = append(peer.Allowed, o.withBreakout(prefixes, p.Site(site).Key, p.Site(remote.Site).Key)...)
+		peer.Allowed = p.allowed(e.Overlay, site, remote, &hubs)
 		out = append(out, peer)
 	}
 	return out
-}
-
-// pools lists what the tunnels of a hub are numbered from, in all its overlays.
-// Any hub on the way may say of a packet that it is too big, and says so under
-// the address of any of its tunnels.
-func (p *Plan) pools(hub int) (out []netip.Prefix) {
-	for i := range p.Overlays {
-		if p.Overlays[i].Has(hub) {
-			for _, pool := range p.Overlays[i].Spec.Transit {
-				out = append(out, pool.Masked())
-			}
-		}
-	}
-	return out
-}
-
-// hubPools lists the pools of the hubs of an overlay.
-func (o *Overlay) hubPools(p *Plan) (out []netip.Prefix) {
-	for _, hub := range o.Hubs {
-		out = append(out, p.pools(hub)...)
-	}
-	return out
-}
-
-// returns reports whether a hub takes its own addresses back from another hub:
-// while that hub's tunnels to a site are down it hands on what it was sent for
-// the site, and nobody else may be left to hand it to.
-func (o *Overlay) returns(site, remote int) bool {
-	return len(o.Members) > 2 && o.IsHub(site) && o.IsHub(remote)
-}
-
-// Takes reports whether an address is among the allowed prefixes of a peer: of
-// the site remote, as a site has it. shared says whether some member shares the
-// address into the overlay.
-func (o *Overlay) Takes(p *Plan, site, remote int, a netip.Addr, shared func(netip.Addr) bool) bool {
-	in := func(prefixes []netip.Prefix) bool {
-		return slices.ContainsFunc(prefixes, func(p netip.Prefix) bool { return p.Contains(a) })
-	}
-	if b := o.Spec.Breakout; b != nil && slices.Contains(b.Sites, p.Site(site).Key) && slices.Contains(b.Hubs, p.Site(remote).Key) {
-		if a.Is4() && o.Needs4 || a.Is6() && o.Needs6 {
-			return true
-		}
-	}
-	switch {
-	case o.returns(site, remote):
-		return shared(a) || in(o.hubPools(p))
-	case o.IsHub(remote) && len(o.Members) > 2:
-		return shared(a) && !in(p.Site(site).Shared(o.Spec.Key)) || in(o.hubPools(p))
-	}
-	return in(p.Site(remote).Shared(o.Spec.Key)) && !in(p.Site(site).Shared(o.Spec.Key))
 }
 
 var (
 	all4 = netip.MustParsePrefix("0.0.0.0/0")
 	all6 = netip.MustParsePrefix("::/0")
 )
-
-// withBreakout lets everything come from a hub by which a site reaches the
-// internet. A default replaces the prefixes of its own family only.
-func (o *Overlay) withBreakout(prefixes []netip.Prefix, site, hub string) []netip.Prefix {
-	b := o.Spec.Breakout
-	if b == nil || !slices.Contains(b.Sites, site) || !slices.Contains(b.Hubs, hub) {
-		return prefixes
-	}
-	var out []netip.Prefix
-	for _, all := range []netip.Prefix{all4, all6} {
-		needed := all == all4 && o.Needs4 || all == all6 && o.Needs6
-		if needed {
-			out = append(out, all)
-			continue
-		}
-		for _, p := range prefixes {
-			if p.Addr().Is4() == all.Addr().Is4() {
-				out = append(out, p)
-			}
-		}
-	}
-	return out
-}
 
 // Endpoint is where the far end of a tunnel is called, as ADDRESS:PORT or
 // NAME:PORT; empty when it cannot be called.
@@ -173,4 +79,22 @@ func (p *Plan) PublicKey(site int) string {
 		return s.Gateway.PublicKey
 	}
 	return p.Estate.Allocations.Keys[s.Key]
+}
+
+// Opens says which end opens the tunnel, by the words for the given end and the
+// other one: one of them, "both" or "nobody".
+func (t *Tunnel) Opens(end *Port, this, other string) string {
+	far := &t.B
+	if end == far {
+		far = &t.A
+	}
+	switch {
+	case t.Mute:
+		return "nobody"
+	case end.Calls && far.Calls:
+		return "both"
+	case far.Calls:
+		return other
+	}
+	return this
 }

@@ -5,56 +5,17 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
-	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"wideknot/core/diff"
+
 	"wideknot/core/estate"
 	"wideknot/core/find"
 	"wideknot/core/planning"
 	"wideknot/core/route"
 	"wideknot/internal/server/desk"
 )
-
-// Followed is the way of a packet and of its answer.
-type Followed struct {
-	Arrives   bool             `json:"arrives" doc:"the packet and its answer"`
-	Symmetric bool             `json:"symmetric" doc:"the answer takes the same tunnels"`
-	MTU       int              `json:"mtu" doc:"least on the way, bytes; 0 without tunnel"`
-	Forward   route.WalkSheet  `json:"forward"`
-	Return    *route.WalkSheet `json:"return,omitempty"`
-	Overlays  []RuleTexts      `json:"rules" doc:"the policies on the way"`
-}
-
-// RuleTexts is an overlay's policy in words, as far as a walk met it.
-type RuleTexts struct {
-	Overlay string   `json:"overlay"`
-	Rules   []string `json:"rules"`
-	Default string   `json:"default"`
-}
-
-func followedOf(v *desk.View, t route.Trace) Followed {
-	out := Followed{
-		Arrives: t.Return != nil && t.Arrives(), Symmetric: t.Symmetric, MTU: t.MTU,
-		Forward: *v.Routes.Sheet(&t.Forward), Return: v.Routes.Sheet(t.Return), Overlays: []RuleTexts{},
-	}
-	for i := range v.Plan.Overlays {
-		o := &v.Plan.Overlays[i]
-		spec := o.Spec
-		met := slices.ContainsFunc(t.Forward.Steps, func(s route.Step) bool { return s.Overlay == spec.Key }) ||
-			len(t.Forward.Steps) == 0 && t.Forward.End == route.Denied && o.Has(t.Forward.FromSite)
-		if spec.Policy == nil || !met {
-			continue
-		}
-		texts := RuleTexts{Overlay: spec.Key, Default: string(spec.Policy.Default), Rules: []string{}}
-		for _, r := range spec.Policy.Rules {
-			texts.Rules = append(texts.Rules, r.String())
-		}
-		out.Overlays = append(out.Overlays, texts)
-	}
-	return out
-}
 
 // TwoPlans is what a site's routes were in the release a draft is based on, and
 // are in the draft.
@@ -74,7 +35,7 @@ func (s *Server) follow(a huma.API) {
 			To       netip.Addr `query:"to" required:"true"`
 			Protocol string     `query:"protocol" enum:",tcp,udp,icmp"`
 			Port     int        `query:"port" minimum:"0" maximum:"65535"`
-		}) (*answer[Followed], error) {
+		}) (*answer[route.Followed], error) {
 			packet := route.Packet{From: in.From, To: in.To, Protocol: in.Protocol, Port: in.Port}
 			if err := packet.Check(); err != nil {
 				return nil, huma.Error422UnprocessableEntity(err.Error())
@@ -83,7 +44,7 @@ func (s *Server) follow(a huma.API) {
 			if err != nil {
 				return nil, refusal(err)
 			}
-			return tagged(v, followedOf(v, v.Routes.Follow(packet))), nil
+			return tagged(v, v.Routes.Followed(v.Routes.Follow(packet))), nil
 		})
 	huma.Register(a, operation("find", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/find", "Find things by name, address or two addresses"),
 		func(ctx context.Context, in *struct {

@@ -8,7 +8,9 @@ import (
 	"testing"
 
 	"wideknot/core/estate"
+
 	"wideknot/core/outage"
+	"wideknot/core/route"
 	"wideknot/internal/server/desk"
 )
 
@@ -17,22 +19,22 @@ import (
 func TestOutages(t *testing.T) {
 	s := start(t)
 	base := s.demo()
-	all := must[Outages](s, "GET", base+"/outages?limit=1000", nil)
+	all := must[outage.Grid](s, "GET", base+"/outages?limit=1000", nil)
 	if len(all.Rows) != all.Total || len(all.Sites) != 40 || all.Harmless == 0 {
 		t.Fatalf("%d rows of %d, %d sites", len(all.Rows), all.Total, len(all.Sites))
 	}
-	row := func(o Outages, part string) OutageRow {
-		i := slices.IndexFunc(o.Rows, func(r OutageRow) bool { return r.Fail[0] == part })
+	row := func(o outage.Grid, part string) outage.GridRow {
+		i := slices.IndexFunc(o.Rows, func(r outage.GridRow) bool { return r.Fail[0] == part })
 		if i < 0 {
 			t.Fatalf("nothing about %s", part)
 		}
 		return o.Rows[i]
 	}
-	kelpwick := slices.IndexFunc(all.Sites, func(x OutageSite) bool { return x.Site == "kelpwick" })
+	kelpwick := slices.IndexFunc(all.Sites, func(x outage.GridSite) bool { return x.Site == "kelpwick" })
 	if r := row(all, "fate:mast-39"); !slices.Equal(r.Lost, []string{"kelpwick"}) || r.Grid[kelpwick] != 'c' || strings.Count(r.Grid, "-") != 39 {
 		t.Errorf("%+v", r)
 	}
-	standing := must[Standing](s, "GET", base+"/outages/standing", nil)
+	standing := must[outage.Standing](s, "GET", base+"/outages/standing", nil)
 	if len(standing.Fates) != 2 || !standing.Fates[0].All || len(standing.Sites) != 40 || len(standing.Suggestions) == 0 {
 		t.Errorf("%+v", standing.Fates)
 	}
@@ -40,10 +42,10 @@ func TestOutages(t *testing.T) {
 	site := *e.Site("kelpwick")
 	site.Links[1].SharedFate = []string{"mast-77"}
 	must[EstateHead](s, "PUT", base+"/sites/kelpwick", site)
-	if after := must[Outages](s, "GET", base+"/outages?kind=link&limit=1000", nil); slices.ContainsFunc(after.Rows, func(r OutageRow) bool { return !strings.HasPrefix(r.Fail[0], "link:") }) {
+	if after := must[outage.Grid](s, "GET", base+"/outages?kind=link&limit=1000", nil); slices.ContainsFunc(after.Rows, func(r outage.GridRow) bool { return !strings.HasPrefix(r.Fail[0], "link:") }) {
 		t.Error("other kinds than links")
 	}
-	standing = must[Standing](s, "GET", base+"/outages/standing", nil)
+	standing = must[outage.Standing](s, "GET", base+"/outages/standing", nil)
 	if len(standing.Fates) != 1 || standing.Fates[0].Site != "eelgate" {
 		t.Errorf("%+v", standing.Fates)
 	}
@@ -56,7 +58,7 @@ func TestOutages(t *testing.T) {
 	if both.Cut <= down.Cut {
 		t.Errorf("both hubs cut %d pairs, one %d", both.Cut, down.Cut)
 	}
-	pairs := must[Outages](s, "GET", base+"/outages?kind=provider&together=true", nil)
+	pairs := must[outage.Grid](s, "GET", base+"/outages?kind=provider&together=true", nil)
 	for _, r := range pairs.Rows {
 		if len(r.Fail) != 2 || r.Cut+r.Squeezed == 0 {
 			t.Errorf("%+v", r.OutcomeSheet)
@@ -90,7 +92,7 @@ func TestOutages(t *testing.T) {
 	s.refused(422, "PUT", base+"/shed", map[string]any{"zones": []string{"camera", "camera"}})
 	must[EstateHead](s, "PUT", base+"/overlays/ops/probe", map[string]any{"interval_ms": 500, "misses": 4, "successes": 10, "timeout_ms": 400, "target": "far-lan"})
 	s.refused(422, "PUT", base+"/overlays/ops/probe", map[string]any{"interval_ms": 1, "misses": 4, "successes": 10, "timeout_ms": 400, "target": "far-lan"})
-	standing = must[Standing](s, "GET", base+"/outages/standing", nil)
+	standing = must[outage.Standing](s, "GET", base+"/outages/standing", nil)
 	if strings.Join(standing.Shed, " ") != "camera office" || standing.Timings[0].Timing.Detect != 2.4 {
 		t.Errorf("%v %+v", standing.Shed, standing.Timings)
 	}
@@ -167,7 +169,7 @@ func TestLinksThatShareTheLoad(t *testing.T) {
 			t.Errorf("%s: routes share the load: %v", site, shared)
 		}
 	}
-	way := must[Followed](s, "GET", base+"/follow?from=10.16.12.9&to=10.16.4.1", nil)
+	way := must[route.Followed](s, "GET", base+"/follow?from=10.16.12.9&to=10.16.4.1", nil)
 	if step := way.Forward.Steps[0]; step.Weight != 3 || len(step.Beside) != 1 || step.Beside[0].Weight != 1 || !way.Symmetric {
 		t.Errorf("%+v", step)
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"wideknot/core/outage"
+
 	"wideknot/internal/server/desk"
 )
 
@@ -16,31 +17,29 @@ var reportText string
 
 var report = template.Must(template.New("report").Funcs(template.FuncMap{
 	"join": func(list []string) string { return strings.Join(list, ", ") },
-	"gain": func(s Suggested) float64 { return s.Now - s.Then },
+	"gain": func(s outage.Suggested) float64 { return s.Now - s.Then },
 }).Parse(reportText))
 
 // reportOf writes what failures do as one page of HTML, to print or to send.
 func reportOf(v *desk.View, now time.Time) ([]byte, error) {
-	o, err := outagesOf(v, nil, 100, false)
-	if err != nil {
-		return nil, err
-	}
-	var points []OutageRow
+	m, failures := v.Outages()
+	o := m.Grid(failures, nil, 100)
+	var points []outage.GridRow
 	for _, r := range o.Rows {
 		if len(r.Lost) > 0 {
 			points = append(points, r)
 		}
 	}
-	s := standingOf(v)
+	s := m.Standing()
 	s.Sites = s.Sites[:min(len(s.Sites), 100)]
 	var out bytes.Buffer
-	err = report.Execute(&out, struct {
+	err := report.Execute(&out, struct {
 		Estate, Draft string
 		Revision      uint64
 		At            string
-		Outages       Outages
-		Points        []OutageRow
-		Standing      Standing
+		Outages       outage.Grid
+		Points        []outage.GridRow
+		Standing      outage.Standing
 		Repair        int
 		NewLink       float64
 	}{v.Estate.About.Name, v.DraftName, v.Revision, now.UTC().Format("2006-01-02 15:04 UTC"), o, points, s, outage.RepairHours, outage.NewLink})

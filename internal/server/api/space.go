@@ -9,6 +9,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"wideknot/core/addr"
+
 	"wideknot/core/estate"
 	"wideknot/core/planning"
 	"wideknot/internal/server/desk"
@@ -38,6 +39,7 @@ func spaceOf(v *desk.View, within netip.Prefix) Space {
 	return out
 }
 
+// Long as a list of operations is.
 func space(a huma.API, d *desk.Desk) {
 	huma.Register(a, operation("get-space", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/space", "Read what has which addresses, and what is free"),
 		func(ctx context.Context, in *struct {

@@ -8,7 +8,9 @@ import (
 	"testing"
 
 	"wideknot/core/estate"
+
 	"wideknot/core/find"
+	"wideknot/core/route"
 	"wideknot/core/tunnel"
 	"wideknot/internal/server/desk"
 )
@@ -18,7 +20,7 @@ import (
 func TestOrdersAreEditsOfTheOverlay(t *testing.T) {
 	s := start(t)
 	base := s.demo()
-	loom := must[Loom](s, "GET", base+"/overlays/ops/loom", nil)
+	loom := must[route.Loom](s, "GET", base+"/overlays/ops/loom", nil)
 	var fen []string
 	for _, row := range loom.Rows {
 		if row.Region == "fen" && row.Role == "spoke" {
@@ -29,22 +31,22 @@ func TestOrdersAreEditsOfTheOverlay(t *testing.T) {
 	if !strings.HasSuffix(head.Undo, "sites in ops: quillbeck, harrowmere") {
 		t.Errorf("%q", head.Undo)
 	}
-	for _, row := range must[Loom](s, "GET", base+"/overlays/ops/loom", nil).Rows {
+	for _, row := range must[route.Loom](s, "GET", base+"/overlays/ops/loom", nil).Rows {
 		if slices.Contains(fen, row.Site) != (strings.Join(row.Hubs, " ") == "quillbeck harrowmere") && row.Site != "osierweir" {
 			t.Errorf("%s has the hubs %v", row.Site, row.Hubs)
 		}
 	}
 	must[EstateHead](s, "PUT", base+"/overlays/ops/hub-order", map[string]any{"sites": fen, "hubs": []string{}})
-	for _, row := range must[Loom](s, "GET", base+"/overlays/ops/loom", nil).Rows {
+	for _, row := range must[route.Loom](s, "GET", base+"/overlays/ops/loom", nil).Rows {
 		if slices.Contains(fen, row.Site) && row.Own {
 			t.Errorf("%s still has an order of its own", row.Site)
 		}
 	}
 	pair := base + "/overlays/ops/pairs/tarnhollow/harrowmere"
-	before := must[PairSheet](s, "GET", pair, nil)
+	before := must[route.PairSheet](s, "GET", pair, nil)
 	last := before.Tunnels[len(before.Tunnels)-1].Tunnel
 	must[EstateHead](s, "PUT", pair+"/order", map[string]any{"first": []string{last}})
-	after := must[PairSheet](s, "GET", base+"/overlays/ops/pairs/harrowmere/tarnhollow", nil)
+	after := must[route.PairSheet](s, "GET", base+"/overlays/ops/pairs/harrowmere/tarnhollow", nil)
 	if !after.Ordered || after.Tunnels[0].Tunnel != last {
 		t.Errorf("%+v", after.Tunnels)
 	}
@@ -69,12 +71,12 @@ func TestLoomComesInWindows(t *testing.T) {
 	s := start(t)
 	base := s.demo()
 	path := base + "/overlays/works-mesh/loom"
-	loom := must[Loom](s, "GET", path, nil)
+	loom := must[route.Loom](s, "GET", path, nil)
 	n := len(loom.Columns)
 	joined, tunnels := map[[2]string]int{}, 0
 	for row := 0; row < n; row += 3 {
 		for column := 0; column < n; column += 2 {
-			window := must[LoomWindow](s, "GET", fmt.Sprintf("%s/window?row=%d&rows=3&column=%d&columns=2", path, row, column), nil)
+			window := must[route.LoomWindow](s, "GET", fmt.Sprintf("%s/window?row=%d&rows=3&column=%d&columns=2", path, row, column), nil)
 			for i, pairs := range window.Pairs {
 				for j, pair := range pairs {
 					if pair.Joined {
@@ -94,7 +96,7 @@ func TestLoomComesInWindows(t *testing.T) {
 	if tunnels != 0 {
 		t.Errorf("the bands have %d tunnels too few", tunnels/2)
 	}
-	if beyond := must[LoomWindow](s, "GET", path+"/window?row=1000&column=1000", nil); len(beyond.Pairs) != 0 {
+	if beyond := must[route.LoomWindow](s, "GET", path+"/window?row=1000&column=1000", nil); len(beyond.Pairs) != 0 {
 		t.Errorf("%+v", beyond)
 	}
 }
@@ -143,11 +145,11 @@ func TestSpaceRoomAndPatterns(t *testing.T) {
 func TestPacketsAndKeys(t *testing.T) {
 	s := start(t)
 	base := s.demo()
-	f := must[Followed](s, "GET", base+"/follow?from=10.20.24.9&to=10.16.4.1", nil)
+	f := must[route.Followed](s, "GET", base+"/follow?from=10.20.24.9&to=10.16.4.1", nil)
 	if !f.Arrives || f.Symmetric || f.Return == nil {
 		t.Errorf("the planted asymmetry: %+v", f)
 	}
-	f = must[Followed](s, "GET", base+"/follow?from=10.16.5.9&to=10.20.24.1", nil)
+	f = must[route.Followed](s, "GET", base+"/follow?from=10.16.5.9&to=10.20.24.1", nil)
 	if f.Arrives || f.Forward.End != "denied" || f.Forward.Rule == 0 || len(f.Overlays) == 0 {
 		t.Errorf("a packet that policy denies: %+v", f)
 	}

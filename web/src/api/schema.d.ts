@@ -1930,6 +1930,67 @@ export interface components {
             upstream6?: string;
             used_ports?: number[];
         };
+        Grid: {
+            /** @description links and gateways over capacity with nothing down */
+            crowded: components["schemas"]["LineSheet"][];
+            /**
+             * Format: int64
+             * @description of those, how many touch nobody
+             */
+            harmless: number;
+            /** @description sites without automatic failover, where a dead tunnel stays in use until somebody intervenes; everything here counts on that */
+            idle: string[];
+            /**
+             * Format: int64
+             * @description of those, how many cut a site whose own gateway is alive
+             */
+            points: number;
+            rows: components["schemas"]["GridRow"][];
+            /** @description the columns of the grid: by region, members of an overlay */
+            sites: components["schemas"]["GridSite"][];
+            /**
+             * Format: int64
+             * @description failures of the kinds asked for, further than the rows
+             */
+            total: number;
+        };
+        GridRow: {
+            /**
+             * Format: int64
+             * @description pairs of sites
+             */
+            cut: number;
+            /** @description parts, as KIND:NAME */
+            fail: string[];
+            /** @description a letter for each site: - untouched, m moved, s squeezed, c cut */
+            grid: string;
+            /**
+             * Format: int64
+             * @description sites that reach nobody
+             */
+            isolated: number;
+            /** @description sites that are cut though their gateway is alive */
+            lost: string[];
+            /**
+             * Format: int64
+             * @description pairs of sites that take another way and fit there
+             */
+            moved: number;
+            /** @description links and gateways with more than they can carry */
+            over: components["schemas"]["LineSheet"][];
+            /** @description those that are not untouched */
+            sites?: components["schemas"]["SiteSheet"][];
+            /**
+             * Format: int64
+             * @description pairs of sites
+             */
+            squeezed: number;
+        };
+        GridSite: {
+            name: string;
+            region: string;
+            site: string;
+        };
         Held: {
             /**
              * @description the worst finding about its address
@@ -2284,67 +2345,6 @@ export interface components {
             seen: string;
             /** @description the one that asks */
             this: boolean;
-        };
-        OutageRow: {
-            /**
-             * Format: int64
-             * @description pairs of sites
-             */
-            cut: number;
-            /** @description parts, as KIND:NAME */
-            fail: string[];
-            /** @description a letter for each site: - untouched, m moved, s squeezed, c cut */
-            grid: string;
-            /**
-             * Format: int64
-             * @description sites that reach nobody
-             */
-            isolated: number;
-            /** @description sites that are cut though their gateway is alive */
-            lost: string[];
-            /**
-             * Format: int64
-             * @description pairs of sites that take another way and fit there
-             */
-            moved: number;
-            /** @description links and gateways with more than they can carry */
-            over: components["schemas"]["LineSheet"][];
-            /** @description those that are not untouched */
-            sites?: components["schemas"]["SiteSheet"][];
-            /**
-             * Format: int64
-             * @description pairs of sites
-             */
-            squeezed: number;
-        };
-        OutageSite: {
-            name: string;
-            region: string;
-            site: string;
-        };
-        Outages: {
-            /** @description links and gateways over capacity with nothing down */
-            crowded: components["schemas"]["LineSheet"][];
-            /**
-             * Format: int64
-             * @description of those, how many touch nobody
-             */
-            harmless: number;
-            /** @description sites without automatic failover, where a dead tunnel stays in use until somebody intervenes; everything here counts on that */
-            idle: string[];
-            /**
-             * Format: int64
-             * @description of those, how many cut a site whose own gateway is alive
-             */
-            points: number;
-            rows: components["schemas"]["OutageRow"][];
-            /** @description the columns of the grid: by region, members of an overlay */
-            sites: components["schemas"]["OutageSite"][];
-            /**
-             * Format: int64
-             * @description failures of the kinds asked for, further than the rows
-             */
-            total: number;
         };
         Overlay: {
             breakout?: components["schemas"]["Breakout"];
@@ -7515,7 +7515,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Outages"];
+                    "application/json": components["schemas"]["Grid"];
                 };
             };
             /** @description the state is still the one that If-None-Match names */

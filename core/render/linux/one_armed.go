@@ -4,6 +4,7 @@ import (
 	"net/netip"
 
 	"wideknot/core/estate"
+
 	"wideknot/core/render"
 	"wideknot/core/route"
 )

@@ -1,0 +1,69 @@
+package outage
+
+import (
+	"bytes"
+	"encoding/json"
+	"flag"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"wideknot/examples"
+)
+
+var update = flag.Bool("update", false, "write the golden files")
+
+// What screens and the command line show of failures in two examples: the grid
+// of all single failures and of every two, each explained, courses, and how
+// things stand.
+func TestSheetsAreGolden(t *testing.T) {
+	for _, name := range []string{"breakout", "load-sharing"} {
+		e, err := examples.Estate(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		m := modelOf(e)
+		singles := m.Singles(m.Parts())
+		two, err := m.Together(singles, []string{string(Link)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		out := map[string]any{
+			"grid": m.Grid(singles, nil, 1000), "first": m.Grid(singles, nil, 1), "links": m.Grid(singles, []string{string(Link)}, 1000),
+			"together": m.Grid(two, nil, 1000), "standing": m.Standing(), "csv": string(m.CSV(singles)),
+		}
+		details, courses := map[string]DetailSheet{}, map[string][]Moment{}
+		for _, p := range m.Parts() {
+			d, err := m.Explain(p)
+			if err != nil {
+				t.Fatal(err)
+			}
+			details[p.String()] = m.DetailSheet(d)
+			for x := range e.Sites {
+				for y := range x {
+					if moments, err := m.Timeline(x, y, p); err == nil && moments != nil {
+						courses[p.String()+" "+e.Sites[x].Key+" "+e.Sites[y].Key] = moments
+					}
+				}
+			}
+		}
+		out["details"], out["courses"] = details, courses
+		text, err := json.MarshalIndent(out, "", " ")
+		if err != nil {
+			t.Fatal(err)
+		}
+		path := filepath.Join("testdata", name+".json")
+		if *update {
+			if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(path, text, 0o644); err != nil {
+				t.Fatal(err)
+			}
+			continue
+		}
+		if want, err := os.ReadFile(path); err != nil || !bytes.Equal(text, want) {
+			t.Errorf("%s differs (%v); go test -update writes it anew", path, err)
+		}
+	}
+}
