@@ -4,7 +4,7 @@ VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
 WEB     := $(shell find web/src web/public web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
 DIST    := internal/server/api/site/dist/index.html
 
-.PHONY: demo demo-reset build test lint lab mutate bench fuzz shots api tools test-tools clean
+.PHONY: demo demo-reset build test lint lab mutate notices bench fuzz shots api tools test-tools clean
 
 # A private database, the demo estate in it, and the server on 127.0.0.1.
 demo: tools build
@@ -34,13 +34,19 @@ api:
 	go run ./cmd/wideknot schema > docs/estate.schema.json
 	cd web && npm run --silent api
 
+# The licences of what is built in; run this after adding or updating a package.
+notices: web/node_modules/.package-lock.json
+	go run ./notices > cmd/wideknot/notices.txt.new
+	mv cmd/wideknot/notices.txt.new cmd/wideknot/notices.txt
+
 lint: web/node_modules/.package-lock.json
-	@test -z "$$(gofmt -l cmd core internal lab mutate e2e examples)" || { gofmt -l cmd core internal lab mutate e2e examples; echo "run gofmt -w on these"; exit 1; }
+	@test -z "$$(gofmt -l cmd core internal lab mutate notices e2e examples)" || { gofmt -l cmd core internal lab mutate notices e2e examples; echo "run gofmt -w on these"; exit 1; }
 	go vet ./...
 	cd web && npm run --silent lint && npm run --silent check && npm run --silent lint:api
 
 test: test-tools build lint
 	go run ./cmd/wideknot openapi | diff -q - docs/openapi.json || { echo "docs/openapi.json is out of date; run make api"; exit 1; }
+	go run ./notices | diff -q - cmd/wideknot/notices.txt || { echo "cmd/wideknot/notices.txt is out of date; run make notices"; exit 1; }
 	CGO_ENABLED=1 go test -race ./core/... ./internal/... ./cmd/... ./examples/...
 	go test -count=1 -parallel 4 ./lab
 	go test -count=1 -parallel 3 ./e2e/...

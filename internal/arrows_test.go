@@ -26,6 +26,7 @@ var may = map[string][]string{
 	"examples":                 {"core"},
 	"lab":                      {"core"},
 	"mutate":                   {},
+	"notices":                  {},
 	"e2e":                      {"core", "e2e"},
 }
 

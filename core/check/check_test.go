@@ -355,3 +355,25 @@ func TestLoadIsWhatOutagesSays(t *testing.T) {
 		}
 	}
 }
+
+// A rule covers another when it is about all the other is about: the protocol,
+// each port, and both sides.
+func TestRulesCover(t *testing.T) {
+	rule := func(protocol string, ports ...string) *route.Clause {
+		return &route.Clause{Spec: estate.Rule{Protocol: protocol, Ports: ports}, From: route.Party{Any: true}, To: route.Party{Any: true}}
+	}
+	in := &Input{}
+	for _, c := range []struct {
+		outer, inner *route.Clause
+		covers       bool
+	}{
+		{rule("any"), rule("tcp", "80"), true}, {rule(""), rule("udp"), true}, {rule("tcp"), rule("tcp", "80"), true},
+		{rule("tcp"), rule("udp"), false}, {rule("tcp"), rule("any"), false}, {rule("tcp"), rule(""), false},
+		{rule("tcp", "80"), rule("tcp"), false}, {rule("tcp", "80"), rule("tcp", "80"), true}, {rule("tcp", "80"), rule("tcp", "79-80"), false}, {rule("tcp", "80"), rule("tcp", "80-81"), false},
+		{rule("tcp", "80-90"), rule("tcp", "80-90"), true}, {rule("tcp", "80-90"), rule("tcp", "82", "91"), false}, {rule("tcp", "1-79", "80-90"), rule("tcp", "5", "85-90"), true},
+	} {
+		if got := in.covers(c.outer, c.inner); got != c.covers {
+			t.Errorf("%+v covers %+v: %v", c.outer.Spec, c.inner.Spec, got)
+		}
+	}
+}

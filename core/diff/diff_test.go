@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"wideknot/core/estate"
 	"wideknot/core/render/linux"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
@@ -155,5 +156,41 @@ func TestPatchAppliesTheDiff(t *testing.T) {
 		if got, _ := os.ReadFile(file); string(got) != new {
 			t.Fatalf("patched to %q, want %q\n%s", got, new, text)
 		}
+	}
+}
+
+// Lines are numbered as each side has them, behind a change too.
+func TestEditsKnowTheirLines(t *testing.T) {
+	old, new := strings.Split("a b c d e f", " "), strings.Split("a b X Y d e f", " ")
+	for _, e := range shortest(old, new) {
+		if e.kind != '+' && old[e.old] != e.line || e.kind != '-' && new[e.new] != e.line {
+			t.Errorf("%c%s is said to be line %d and %d", e.kind, e.line, e.old, e.new)
+		}
+	}
+}
+
+// An overlay that another one of the same sites replaces is another one.
+func TestOverlaysAreComparedByKey(t *testing.T) {
+	old := derived(t, nil)
+	e := old.Plan.Estate.Clone()
+	e.Allocations = estate.Allocations{}
+	was := e.Overlays[0].Key
+	e.Overlays[0].Key = "renamed"
+	for i := range e.Sites {
+		for j := range e.Sites[i].Subnets {
+			for k, o := range e.Sites[i].Subnets[j].Share {
+				if o == was {
+					e.Sites[i].Subnets[j].Share[k] = "renamed"
+				}
+			}
+		}
+	}
+	c := Compare(old, route.Build(tunnel.Derive(e)))
+	n := 0
+	for i := range old.Plan.Overlays[0].Adjacencies {
+		n += len(old.Plan.Overlays[0].Adjacencies[i].Tunnels)
+	}
+	if len(c.Tunnels.Added) != n || len(c.Tunnels.Removed) != n {
+		t.Errorf("%d added, %d removed, of %d", len(c.Tunnels.Added), len(c.Tunnels.Removed), n)
 	}
 }

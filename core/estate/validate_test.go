@@ -201,3 +201,34 @@ func TestForwardedPorts(t *testing.T) {
 		t.Error("nothing is said of its ports, so all are taken to be forwarded")
 	}
 }
+
+// Without a list a link carries what its addresses show, and IPv4 where they show
+// nothing.
+func TestFamiliesOfALink(t *testing.T) {
+	v4, v6 := netip.MustParseAddr("192.0.2.1"), netip.MustParseAddr("2001:db8::1")
+	for _, c := range []struct {
+		link   estate.Link
+		v4, v6 bool
+	}{
+		{estate.Link{}, true, false},
+		{estate.Link{Addresses: []netip.Addr{v6}}, false, true},
+		{estate.Link{Addresses: []netip.Addr{v4}}, true, false},
+		{estate.Link{Addresses: []netip.Addr{v4, v6}}, true, true},
+		{estate.Link{Reach: estate.Forwarded, Outside: v6}, false, true},
+		{estate.Link{Families: []estate.Family{estate.V6}}, false, true},
+	} {
+		if c.link.Has(estate.V4) != c.v4 || c.link.Has(estate.V6) != c.v6 {
+			t.Errorf("%+v carries IPv4 %v, IPv6 %v", c.link, c.link.Has(estate.V4), c.link.Has(estate.V6))
+		}
+	}
+}
+
+// Caps hold for lists behind a pointer too.
+func TestCapsBehindPointers(t *testing.T) {
+	e := sample.Mixed(1).Clone()
+	e.Overlays[0].Policy = &estate.Policy{Default: estate.Deny, Rules: make([]estate.Rule, 10_001)}
+	problems := estate.Validate(e)
+	if len(problems) != 1 || problems[0].Path != "overlays[0].policy.rules" {
+		t.Errorf("%d problems, the first %v", len(problems), problems[0])
+	}
+}

@@ -1,6 +1,7 @@
 package outage
 
 import (
+	"fmt"
 	"math"
 	"net/netip"
 	"reflect"
@@ -478,4 +479,116 @@ func FuzzParsePart(f *testing.F) {
 			t.Errorf("%q is read as %v and back as %v, %v", text, p, again, err)
 		}
 	})
+}
+
+// A pair's availability is the sum over every state of the links that matter, in
+// each of which the failure of what is down cuts the two or does not.
+func TestPairAvailabilityIsTheSumOverStates(t *testing.T) {
+	mesh := small()
+	mesh.Overlays[0].Shape, mesh.Overlays[0].Hubs = estate.FullMesh, nil
+	mesh.Overlays[0].Spokes = append(mesh.Overlays[0].Spokes, estate.Spoke{Site: "hub-1"}, estate.Spoke{Site: "hub-2"})
+	for i := range mesh.Sites {
+		for j := range mesh.Sites[i].Links {
+			mesh.Sites[i].Links[j].SharedFate = nil
+		}
+	}
+	alone := small()
+	alone.Sites[2].Links[0].SharedFate, alone.Sites[2].Links[1].SharedFate = nil, nil
+	for name, e := range map[string]*estate.Estate{"hubs": alone, "mesh": mesh} {
+		m := modelOf(e)
+		type one struct {
+			part Part
+			up   float64
+		}
+		var links []one
+		for i := range e.Sites {
+			for _, l := range e.Sites[i].Links {
+				links = append(links, one{Part{Link, e.Sites[i].Key + "/" + l.Key}, l.Availability / 100})
+			}
+		}
+		want := map[[2]int]float64{}
+		for state := range 1 << len(links) {
+			chance, parts := 1.0, []Part{}
+			for k, l := range links {
+				if state>>k&1 == 1 {
+					parts = append(parts, l.part)
+					chance *= 1 - l.up
+				} else {
+					chance *= l.up
+				}
+			}
+			cut := map[[2]int]bool{}
+			if len(parts) > 0 {
+				d, err := m.Explain(parts...)
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, p := range d.Lost {
+					cut[[2]int{min(p.A, p.B), max(p.A, p.B)}] = true
+				}
+			}
+			for a := range e.Sites {
+				for b := a + 1; b < len(e.Sites); b++ {
+					if !cut[[2]int{a, b}] {
+						want[[2]int{a, b}] += chance
+					}
+				}
+			}
+		}
+		for pair, w := range want {
+			got, err := m.PairAvailability(pair[0], pair[1])
+			if err != nil || math.Abs(got-w) > 1e-9 {
+				// A mesh pair whose ends only call out has no tunnel, and no figure either.
+				if m.stranded[pairKey(pair[0], pair[1])] && got == 0 {
+					continue
+				}
+				t.Errorf("%s: %s and %s reach each other %v of the time, not %v (%v)", name, e.Sites[pair[0]].Key, e.Sites[pair[1]].Key, got, w, err)
+			}
+		}
+	}
+}
+
+// The exact sum takes 18 things that can fail, and no more.
+func TestPairAvailabilityIsBounded(t *testing.T) {
+	for links, ok := range map[int]bool{maxPairElements - 1: true, maxPairElements: false} {
+		e := small()
+		e.Overlays[0].Hubs, e.Overlays[0].Spokes = []string{"hub-1"}, []estate.Spoke{{Site: "c"}}
+		e.Sites[4].Links = nil
+		for k := range links {
+			e.Sites[4].Links = append(e.Sites[4].Links, estate.Link{Key: string(rune('a' + k)), Reach: estate.NAT, Rank: k + 1, Availability: 99})
+		}
+		if _, err := modelOf(e).PairAvailability(4, 0); (err == nil) != ok {
+			t.Errorf("%d links and one: %v", links, err)
+		}
+	}
+}
+
+// Fates that take all of a site's links come first.
+func TestFatesOfAllLinksComeFirst(t *testing.T) {
+	e := small()
+	e.Sites[2].Links = append(e.Sites[2].Links, estate.Link{Key: "sat", Reach: estate.NAT, Rank: 3})
+	for j := range e.Sites[3].Links {
+		e.Sites[3].Links[j].SharedFate = []string{"duct"}
+	}
+	var got []string
+	for _, f := range modelOf(e).CommonFates() {
+		got = append(got, fmt.Sprint(e.Sites[f.Site].Key, " ", f.Group, " ", f.All))
+	}
+	if !slices.Equal(got, []string{"b duct true", "a mast-1 false"}) {
+		t.Errorf("%q", got)
+	}
+}
+
+// A zone gives no more than it sends through the place, a hub's gateway too.
+func TestShedAtAHub(t *testing.T) {
+	e := small()
+	e.Sites[0].DemandMbps, e.Sites[1].DemandMbps = 1, 1
+	e.Sites[1].Gateway.ThroughputMbps = 0.5
+	e.About.Shed = []string{"office", "control"}
+	d := sheetOf(t, modelOf(e), "gateway:hub-1")
+	i := slices.IndexFunc(d.Lines, func(l LineSheet) bool { return l.Site == "hub-2" && l.Link == "" })
+	l := d.Lines[i]
+	if len(l.Shed) != 2 || math.Abs(l.Shed[0].Mbps-l.After/2) > 1e-9 || math.Abs(l.Shed[1].Mbps-(l.After/2-0.5)) > 1e-9 {
+		t.Errorf("%v is shed as %+v", l.After, l.Shed)
+	}
 }

@@ -4,7 +4,9 @@ import { useParams } from "react-router";
 import { answered, client, type Role } from "../../api/client";
 import { useCard } from "../../api/queries";
 import { DeskFrame, estateTabs } from "../../parts/desk-frame";
+import { EmailForm } from "../../parts/email-form";
 import { HandOn } from "../../parts/hand-on";
+import { PeopleTable } from "../../parts/people-table";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 
@@ -38,7 +40,6 @@ export default function People() {
       ),
     onSuccess: again,
   });
-  const [email, setEmail] = useState("");
   const [role, setRole] = useState<Role>("reader");
   const owner = card?.role === "owner";
   return (
@@ -49,91 +50,49 @@ export default function People() {
     >
       <Trouble error={people.error ?? set.error ?? remove.error} />
       {people.isPending ? <Waiting what="the people" /> : null}
-      <table className="ruled mb-6">
-        <thead>
-          <tr>
-            <th>Name</th>
-            <th>E-mail address</th>
-            <th>Role</th>
-            <th>
-              <span className="sr-only">Actions</span>
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {(people.data ?? []).map((p) => (
-            <tr key={p.account}>
-              <td>
-                {p.name}
-                {p.closed ? " (account closed)" : ""}
-              </td>
-              <td className="font-mono">{p.email}</td>
-              <td>
-                {owner ? (
-                  <select
-                    className="cell w-32"
-                    aria-label={`Role of ${p.email}`}
-                    value={p.role}
-                    disabled={set.isPending}
-                    onChange={(e) => set.mutate({ email: p.email, role: e.target.value as Role })}
-                  >
-                    {roles.map((r) => (
-                      <option key={r.role}>{r.role}</option>
-                    ))}
-                  </select>
-                ) : (
-                  p.role
-                )}
-              </td>
-              <td className="text-right">
-                {owner ? (
-                  <button
-                    type="button"
-                    className="btn btn-xs"
-                    aria-label={`Remove ${p.email}`}
-                    onClick={() => remove.mutate(p.account)}
-                  >
-                    Remove
-                  </button>
-                ) : null}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      {owner ? (
-        <form
-          className="flex gap-2 items-end max-w-2xl mb-3"
-          onSubmit={(e) => {
-            e.preventDefault();
-            set.mutate({ email, role }, { onSuccess: () => setEmail("") });
-          }}
-        >
-          <label className="grow text-xs text-secondary">
-            E-mail address of someone else
-            <input
-              className="cell text-base-content"
-              type="email"
-              value={email}
-              onChange={(e) => setEmail(e.target.value)}
+      <PeopleTable
+        column="Role"
+        people={people.data ?? []}
+        name={(p) => `${p.name}${p.closed ? " (account closed)" : ""}`}
+        state={(p) =>
+          owner ? (
+            <RoleChoice
+              label={`Role of ${p.email}`}
+              role={p.role}
+              disabled={set.isPending}
+              onChoose={(role) => set.mutate({ email: p.email, role })}
             />
-          </label>
+          ) : (
+            p.role
+          )
+        }
+        actions={(p) =>
+          owner ? (
+            <button
+              type="button"
+              className="btn btn-xs"
+              aria-label={`Remove ${p.email}`}
+              onClick={() => remove.mutate(p.account)}
+            >
+              Remove
+            </button>
+          ) : null
+        }
+      />
+      {owner ? (
+        <EmailForm
+          label="E-mail address of someone else"
+          action="Add"
+          busy={set.isPending}
+          className="max-w-2xl mb-3"
+          onAdd={(email, done) => set.mutate({ email, role }, { onSuccess: done })}
+        >
+          {/* biome-ignore lint/a11y/noLabelWithoutControl: the select is in RoleChoice */}
           <label className="text-xs text-secondary">
             who becomes
-            <select
-              className="cell text-base-content"
-              value={role}
-              onChange={(e) => setRole(e.target.value as Role)}
-            >
-              {roles.map((r) => (
-                <option key={r.role}>{r.role}</option>
-              ))}
-            </select>
+            <RoleChoice role={role} onChoose={setRole} />
           </label>
-          <button type="submit" className="btn btn-sm btn-primary" disabled={!email.trim() || set.isPending}>
-            Add
-          </button>
-        </form>
+        </EmailForm>
       ) : null}
       {set.data?.link ? <HandOn link={set.data.link} who={set.variables?.email ?? ""} /> : null}
       <dl className="grid grid-cols-[6rem_1fr] text-[13px] text-secondary mt-6">
@@ -145,5 +104,26 @@ export default function People() {
         ))}
       </dl>
     </DeskFrame>
+  );
+}
+
+function RoleChoice(props: {
+  role: Role;
+  label?: string;
+  disabled?: boolean;
+  onChoose: (role: Role) => void;
+}) {
+  return (
+    <select
+      className="cell w-32 text-base-content"
+      aria-label={props.label}
+      value={props.role}
+      disabled={props.disabled}
+      onChange={(e) => props.onChoose(e.target.value as Role)}
+    >
+      {roles.map((r) => (
+        <option key={r.role}>{r.role}</option>
+      ))}
+    </select>
   );
 }

@@ -3,7 +3,9 @@ import { useState } from "react";
 import { type AccountLine, answered, client } from "../../api/client";
 import { AuditList } from "../../parts/audit-list";
 import { DeskFrame } from "../../parts/desk-frame";
+import { EmailForm } from "../../parts/email-form";
 import { HandOn } from "../../parts/hand-on";
+import { PeopleTable } from "../../parts/people-table";
 import { Trouble } from "../../parts/trouble";
 
 /** Accounts is where administrators say who may sign in. */
@@ -15,13 +17,11 @@ export default function Accounts() {
     queryFn: () => answered(client.GET("/api/audit")),
   });
   const again = () => queries.invalidateQueries({ queryKey: ["accounts"] });
-  const [email, setEmail] = useState("");
   const [handOn, setHandOn] = useState({ link: "", who: "" });
   const add = useMutation({
-    mutationFn: () => answered(client.POST("/api/accounts", { body: { email } })),
-    onSuccess: (made) => {
+    mutationFn: (email: string) => answered(client.POST("/api/accounts", { body: { email } })),
+    onSuccess: (made, email) => {
       setHandOn({ link: made.link, who: email });
-      setEmail("");
       again();
     },
   });
@@ -49,82 +49,51 @@ export default function Accounts() {
       lead="Who may sign in to this server? What they may do in an estate, its owners decide."
     >
       <Trouble error={accounts.error ?? add.error ?? set.error ?? link.error} />
-      <table className="ruled mb-3">
-        <thead>
-          <tr>
-            <th>Name</th>
-            <th>E-mail address</th>
-            <th>State</th>
-            <th>
-              <span className="sr-only">Actions</span>
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {(accounts.data ?? []).map((a) => (
-            <tr key={a.id}>
-              <td className="max-w-60 truncate" title={a.name}>
-                {a.name}
-              </td>
-              <td className="font-mono">{a.email}</td>
-              <td>
-                {[
-                  a.administrator ? "administrator" : "",
-                  a.closed ? "closed" : a.ready ? "" : "has no password yet",
-                ]
-                  .filter(Boolean)
-                  .join(", ") || "open"}
-              </td>
-              <td className="text-right whitespace-nowrap space-x-2">
-                <button
-                  type="button"
-                  className="btn btn-xs"
-                  aria-label={`New password link for ${a.email}`}
-                  onClick={() => link.mutate(a)}
-                >
-                  Password link
-                </button>
-                <button
-                  type="button"
-                  className="btn btn-xs"
-                  onClick={() => set.mutate({ a, closed: a.closed, administrator: !a.administrator })}
-                >
-                  {a.administrator ? "No administrator" : "Make administrator"}
-                </button>
-                <button
-                  type="button"
-                  className="btn btn-xs"
-                  aria-label={`${a.closed ? "Open" : "Close"} ${a.email}`}
-                  onClick={() => set.mutate({ a, closed: !a.closed, administrator: a.administrator })}
-                >
-                  {a.closed ? "Open" : "Close"}
-                </button>
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <PeopleTable
+        column="State"
+        people={accounts.data ?? []}
+        name={(a) => a.name}
+        state={(a) =>
+          [a.administrator ? "administrator" : "", a.closed ? "closed" : a.ready ? "" : "has no password yet"]
+            .filter(Boolean)
+            .join(", ") || "open"
+        }
+        actions={(a) => (
+          <>
+            <button
+              type="button"
+              className="btn btn-xs"
+              aria-label={`New password link for ${a.email}`}
+              onClick={() => link.mutate(a)}
+            >
+              Password link
+            </button>
+            <button
+              type="button"
+              className="btn btn-xs"
+              onClick={() => set.mutate({ a, closed: a.closed, administrator: !a.administrator })}
+            >
+              {a.administrator ? "No administrator" : "Make administrator"}
+            </button>
+            <button
+              type="button"
+              className="btn btn-xs"
+              aria-label={`${a.closed ? "Open" : "Close"} ${a.email}`}
+              onClick={() => set.mutate({ a, closed: !a.closed, administrator: a.administrator })}
+            >
+              {a.closed ? "Open" : "Close"}
+            </button>
+          </>
+        )}
+      />
       {handOn.link ? <HandOn link={handOn.link} who={handOn.who} /> : null}
-      <form
-        className="flex gap-2 items-end max-w-xl mb-8"
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate();
-        }}
-      >
-        <label className="grow text-xs text-secondary">
-          E-mail address of someone new
-          <input
-            className="cell text-base-content"
-            type="email"
-            value={email}
-            onChange={(e) => setEmail(e.target.value)}
-          />
-        </label>
-        <button type="submit" className="btn btn-sm btn-primary" disabled={!email.trim() || add.isPending}>
-          Add the account
-        </button>
-      </form>
+      <EmailForm
+        label="E-mail address of someone new"
+        action="Add the account"
+        busy={add.isPending}
+        className="max-w-xl mb-8"
+        onAdd={(email, done) => add.mutate(email, { onSuccess: done })}
+      />
       <h2 className="text-lg">What was done to accounts and sessions</h2>
       <AuditList records={records.data ?? []} />
     </DeskFrame>

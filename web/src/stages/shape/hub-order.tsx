@@ -21,12 +21,6 @@ export function HubOrder(props: {
     props.onChange({ hubs: next });
     requestAnimationFrame(() => list.current?.querySelector<HTMLElement>(`[data-hub="${hub}"]`)?.focus());
   };
-  const add = (key: string) =>
-    props.onChange({
-      hubs: [...hubs, key],
-      spokes: (overlay.spokes ?? []).filter((s) => s.site !== key),
-    });
-  const others = props.sites.filter((s) => !hubs.includes(s.key));
   return (
     <section aria-label="Hubs">
       <h2 className="text-lg">Hubs, in order</h2>
@@ -93,34 +87,15 @@ export function HubOrder(props: {
           </li>
         ))}
       </ol>
-      <select
-        className="cell mt-2"
-        aria-label="Add a hub"
-        value=""
-        onChange={(e) => {
-          if (e.target.value) {
-            add(e.target.value);
-          }
-        }}
-      >
-        <option value="">Add a hub …</option>
-        <optgroup label="reachable">
-          {others.filter(callable).map((s) => (
-            <option key={s.key} value={s.key}>
-              {s.name}
-            </option>
-          ))}
-        </optgroup>
-        <optgroup label="outbound only">
-          {others
-            .filter((s) => !callable(s))
-            .map((s) => (
-              <option key={s.key} value={s.key} disabled>
-                {s.name}
-              </option>
-            ))}
-        </optgroup>
-      </select>
+      <AddHub
+        sites={props.sites.filter((s) => !hubs.includes(s.key))}
+        onAdd={(key) =>
+          props.onChange({
+            hubs: [...hubs, key],
+            spokes: (overlay.spokes ?? []).filter((s) => s.site !== key),
+          })
+        }
+      />
       {mesh ? null : (
         <label className="flex gap-2 items-center mt-2 text-[13px]">
           <input
@@ -133,5 +108,39 @@ export function HubOrder(props: {
         </label>
       )}
     </section>
+  );
+}
+
+/** AddHub offers the sites that can be a hub, and shows which cannot. */
+function AddHub({ sites, onAdd }: { sites: LedgerSite[]; onAdd: (key: string) => void }) {
+  return (
+    <select
+      className="cell mt-2"
+      aria-label="Add a hub"
+      value=""
+      onChange={(e) => {
+        if (e.target.value) {
+          onAdd(e.target.value);
+        }
+      }}
+    >
+      <option value="">Add a hub …</option>
+      <optgroup label="reachable">
+        {sites.filter(callable).map((s) => (
+          <option key={s.key} value={s.key}>
+            {s.name}
+          </option>
+        ))}
+      </optgroup>
+      <optgroup label="outbound only">
+        {sites
+          .filter((s) => !callable(s))
+          .map((s) => (
+            <option key={s.key} value={s.key} disabled>
+              {s.name}
+            </option>
+          ))}
+      </optgroup>
+    </select>
   );
 }

@@ -75,12 +75,7 @@ export function Loom(props: {
     at,
     overlay,
     columns.length,
-    byRegion
-      ? []
-      : vertical.getVirtualItems().flatMap((i) => {
-          const row = rows[i.index];
-          return row?.kind === "site" ? [row.number] : [];
-        }),
+    byRegion ? [] : sitesIn(rows, vertical.getVirtualItems()),
     horizontal.getVirtualItems().map((c) => c.index),
   );
   const shown = (row: Row, column: number): Shown => {
@@ -94,23 +89,7 @@ export function Loom(props: {
     return { kind: "places", sites: row.sites };
   };
   const sensors = useSensors(useSensor(PointerSensor, { activationConstraint: { distance: 6 } }));
-  /** Puts the hub of one column where that of another is, for some spokes. */
-  const swap = (sites: LoomRow[], from: string, to: string) => {
-    const first = sites[0];
-    if (!first || from === to) {
-      return;
-    }
-    const hubs = [...first.hubs];
-    const [a, b] = [hubs.indexOf(from), hubs.indexOf(to)];
-    if (a < 0 || b < 0) {
-      return;
-    }
-    hubs.splice(a, 1);
-    hubs.splice(b, 0, from);
-    order.mutate({ sites: sites.map((s) => s.site), hubs });
-  };
-  const spokesOf = (row: Row) =>
-    (row.kind === "site" ? [row.row] : row.sites).filter((s) => s.role === "spoke");
+  const swap = swapper((sites, hubs) => order.mutate({ sites, hubs }));
   const drop = (e: DragEndEvent) => {
     const from = e.active.data.current as { row: Row; column: string } | undefined;
     const to = e.over?.data.current as { row: Row; column: string } | undefined;
@@ -118,49 +97,34 @@ export function Loom(props: {
       swap(spokesOf(from.row), from.column, to.column);
     }
   };
+  const focus = (r: number, c: number) => {
+    vertical.scrollToIndex(Math.max(0, Math.min(r, rows.length - 1)));
+    requestAnimationFrame(() => box.current?.querySelector<HTMLElement>(`[data-cell="${r} ${c}"]`)?.focus());
+  };
+  /** Arrows go from cell to cell; with Alt they move the cell's hub in the order. */
   const press = (e: KeyboardEvent, row: Row, at: number, column: number) => {
-    const step = { ArrowLeft: -1, ArrowRight: 1 }[e.key];
-    const hub = columns[column] ?? "";
+    const step = { ArrowLeft: -1, ArrowRight: 1 }[e.key] ?? 0;
+    const down = { ArrowUp: -1, ArrowDown: 1 }[e.key] ?? 0;
     if (e.altKey && step && mayEdit) {
       e.preventDefault();
-      const spokes = spokesOf(row);
-      const hubs = spokes[0]?.hubs ?? [];
-      const next = hubs[hubs.indexOf(hub) + step];
-      if (next) {
-        swap(spokes, hub, next);
-      }
-      return;
-    }
-    const down = { ArrowUp: -1, ArrowDown: 1 }[e.key] ?? 0;
-    if (!e.altKey && (step || down)) {
+      const hub = columns[column] ?? "";
+      const hubs = spokesOf(row)[0]?.hubs ?? [];
+      swap(spokesOf(row), hub, hubs[hubs.indexOf(hub) + step] ?? hub);
+    } else if (!e.altKey && (step || down)) {
       e.preventDefault();
-      const [r, c] = [at + down, column + (step ?? 0)];
-      vertical.scrollToIndex(Math.max(0, Math.min(r, rows.length - 1)));
-      requestAnimationFrame(() =>
-        box.current?.querySelector<HTMLElement>(`[data-cell="${r} ${c}"]`)?.focus(),
-      );
+      focus(at + down, column + step);
     }
   };
   return (
     <section aria-label="Loom" className="flex flex-col min-h-0 h-full">
-      <div className="flex gap-3 items-center mb-1">
-        <h2 className="text-lg">Loom</h2>
-        <input
-          className="cell w-44"
-          aria-label="Filter the loom"
-          placeholder="Filter"
-          value={query}
-          onChange={(e) => setQuery(e.target.value)}
-        />
-        <label className="flex gap-1.5 items-center">
-          <input type="checkbox" checked={folded} onChange={(e) => setFolded(e.target.checked)} />
-          regions only
-        </label>
-        <span className="ml-auto text-xs text-secondary">
-          {mayEdit && !mesh ? "Drag a cell onto another, or Alt+← →, to change the order" : ""}
-          {order.isPending ? " … saving" : ""}
-        </span>
-      </div>
+      <LoomHead
+        query={query}
+        folded={folded}
+        hint={mayEdit && !mesh ? "Drag a cell onto another, or Alt+← →, to change the order" : ""}
+        saving={order.isPending}
+        onQuery={setQuery}
+        onFold={setFolded}
+      />
       <Trouble error={loom.error ?? order.error} />
       {loom.isPending ? <Waiting what="the loom" /> : null}
       <DndContext sensors={sensors} onDragEnd={drop}>
@@ -172,18 +136,11 @@ export function Loom(props: {
               position: "relative",
             }}
           >
-            <div className="sticky top-0 z-10 bg-base-100 border-b border-base-content h-[34px]">
-              {horizontal.getVirtualItems().map((c) => (
-                <span
-                  key={c.key}
-                  className="absolute top-2 text-xs font-mono font-semibold truncate text-center"
-                  style={{ left: 220 + c.start, width: COLUMN - 6 }}
-                  title={columns[c.index]}
-                >
-                  {columns[c.index]}
-                </span>
-              ))}
-            </div>
+            <ColumnHeads
+              heads={horizontal
+                .getVirtualItems()
+                .map((c) => ({ left: c.start, name: columns[c.index] ?? "" }))}
+            />
             {vertical.getVirtualItems().map((item) => {
               const row = rows[item.index] as Row;
               return (
@@ -202,12 +159,7 @@ export function Loom(props: {
                       shown={shown(row, c.index)}
                       column={columns[c.index] ?? ""}
                       mayEdit={mayEdit && !mesh}
-                      on={
-                        row.kind === "site" &&
-                        row.row.site !== columns[c.index] &&
-                        [props.open.a, props.open.b].includes(row.row.site) &&
-                        [props.open.a, props.open.b].includes(columns[c.index] ?? "")
-                      }
+                      on={isPair(props.open, row.kind === "site" ? row.row.site : "", columns[c.index] ?? "")}
                       onOpen={props.onOpen}
                       onKeyDown={(e) => press(e, row, item.index, c.index)}
                     />
@@ -219,6 +171,85 @@ export function Loom(props: {
         </div>
       </DndContext>
     </section>
+  );
+}
+
+/** Puts the hub of one column where that of another is, for some spokes. */
+const swapper =
+  (save: (sites: string[], hubs: string[]) => void) => (sites: LoomRow[], from: string, to: string) => {
+    const hubs = [...(sites[0]?.hubs ?? [])];
+    const [a, b] = [hubs.indexOf(from), hubs.indexOf(to)];
+    if (from === to || a < 0 || b < 0) {
+      return;
+    }
+    hubs.splice(a, 1);
+    hubs.splice(b, 0, from);
+    save(
+      sites.map((s) => s.site),
+      hubs,
+    );
+  };
+
+const spokesOf = (row: Row) =>
+  (row.kind === "site" ? [row.row] : row.sites).filter((s) => s.role === "spoke");
+
+/** ColumnHeads names the columns in sight. */
+function ColumnHeads({ heads }: { heads: { left: number; name: string }[] }) {
+  return (
+    <div className="sticky top-0 z-10 bg-base-100 border-b border-base-content h-[34px]">
+      {heads.map((h) => (
+        <span
+          key={h.name}
+          className="absolute top-2 text-xs font-mono font-semibold truncate text-center"
+          style={{ left: 220 + h.left, width: COLUMN - 6 }}
+          title={h.name}
+        >
+          {h.name}
+        </span>
+      ))}
+    </div>
+  );
+}
+
+/** Whether two sites are the pair that is open, either way round. */
+const isPair = (open: { a: string; b: string }, x: string, y: string) =>
+  x !== y && [open.a, open.b].includes(x) && [open.a, open.b].includes(y);
+
+/** The numbers of the rows in sight that are sites. */
+const sitesIn = (rows: Row[], inSight: { index: number }[]) =>
+  inSight.flatMap((i) => {
+    const row = rows[i.index];
+    return row?.kind === "site" ? [row.number] : [];
+  });
+
+/** LoomHead is what stands above the loom. */
+function LoomHead(props: {
+  query: string;
+  folded: boolean;
+  hint: string;
+  saving: boolean;
+  onQuery: (query: string) => void;
+  onFold: (folded: boolean) => void;
+}) {
+  return (
+    <div className="flex gap-3 items-center mb-1">
+      <h2 className="text-lg">Loom</h2>
+      <input
+        className="cell w-44"
+        aria-label="Filter the loom"
+        placeholder="Filter"
+        value={props.query}
+        onChange={(e) => props.onQuery(e.target.value)}
+      />
+      <label className="flex gap-1.5 items-center">
+        <input type="checkbox" checked={props.folded} onChange={(e) => props.onFold(e.target.checked)} />
+        regions only
+      </label>
+      <span className="ml-auto text-xs text-secondary">
+        {props.hint}
+        {props.saving ? " … saving" : ""}
+      </span>
+    </div>
   );
 }
 

@@ -7,17 +7,18 @@ import { Editable } from "../../parts/editable";
 import { many } from "../../parts/number";
 import { callable } from "./hub-order";
 
-/** Members lists all sites with their part in the overlay and, for spokes, their hub order. */
+type Spoke = NonNullable<Overlay["spokes"]>[number];
+
+/** Members lists all sites with their role in the overlay and, for spokes, their hub order. */
 export function Members(props: {
   overlay: ShapedOverlay;
   sites: LedgerSite[];
   onChange: (part: Partial<Overlay>) => void;
 }) {
   const { overlay } = props;
-  const at = usePlace();
   const [query, setQuery] = useState("");
   const hubs = overlay.hubs ?? [];
-  const part = overlay.shape === "full-mesh" ? "member" : "spoke";
+  const part = overlay.shape === "full-mesh" ? ("member" as const) : ("spoke" as const);
   const spokes = overlay.spokes ?? [];
   const spokeOf = useMemo(() => new Map((overlay.spokes ?? []).map((s) => [s.site, s])), [overlay.spokes]);
   const member = useMemo(() => new Map(overlay.members.map((m) => [m.site, m])), [overlay.members]);
@@ -32,7 +33,6 @@ export function Members(props: {
     estimateSize: () => 33,
     overscan: 16,
   });
-  const orderOf = (key: string) => spokeOf.get(key)?.hubs ?? [];
   return (
     <section aria-label="Members" className="flex flex-col min-h-0 h-full">
       <div className="flex gap-3 items-center mb-1">
@@ -65,78 +65,28 @@ export function Members(props: {
           <div style={{ height: virtual.getTotalSize(), position: "relative" }}>
             {virtual.getVirtualItems().map((item) => {
               const s = rows[item.index] as LedgerSite;
-              const hub = hubs.includes(s.key);
-              const spoke = spokeOf.has(s.key);
-              const own = orderOf(s.key);
-              const apart = member.get(s.key)?.apart ?? 0;
               return (
                 <div
                   key={s.key}
-                  className="absolute left-0 right-0 grid grid-cols-[minmax(0,1.4fr)_90px_minmax(0,1.6fr)_60px] gap-3 items-center border-b border-base-300 h-[33px]"
+                  className="absolute left-0 right-0"
                   style={{ transform: `translateY(${item.start}px)` }}
                 >
-                  <span className="truncate" title={s.name}>
-                    {s.name}
-                  </span>
-                  {hub ? (
-                    <span>hub</span>
-                  ) : (
-                    <label className="flex gap-1.5 items-center">
-                      <input
-                        type="checkbox"
-                        className="accent-primary"
-                        aria-label={`${s.name} is a ${part}`}
-                        checked={spoke}
-                        onChange={() =>
-                          props.onChange({
-                            spokes: spoke
-                              ? spokes.filter((x) => x.site !== s.key)
-                              : [...spokes, { site: s.key }],
-                          })
-                        }
-                      />
-                      {part}
-                    </label>
-                  )}
-                  {part === "spoke" && spoke && hubs.length > 1 ? (
-                    <select
-                      className="cell text-[13px]"
-                      aria-label={`First hub of ${s.name}`}
-                      value={own[0] ?? ""}
-                      onChange={(e) => {
-                        const first = e.target.value;
-                        props.onChange({
-                          spokes: spokes.map((x) =>
-                            x.site === s.key
-                              ? {
-                                  site: x.site,
-                                  hubs: first ? [first, ...hubs.filter((h) => h !== first)] : undefined,
-                                }
-                              : x,
-                          ),
-                        });
-                      }}
-                    >
-                      <option value="">as the overlay: {hubs[0]}</option>
-                      {hubs.map((h) => (
-                        <option key={h} value={h}>
-                          {own[0] === h && own.length > 1 ? own.join(", then ") : `${h} first`}
-                        </option>
-                      ))}
-                    </select>
-                  ) : (
-                    <span className="text-secondary text-[13px] truncate">
-                      {hub && !callable(s) ? "▲ cannot be called" : ""}
-                    </span>
-                  )}
-                  <Link
-                    className="link link-hover text-right"
-                    to={`${pageOf(at)}/paths/${s.key}`}
-                    title={apart ? `${many(apart, "pair")} cannot be joined` : undefined}
-                  >
-                    {apart ? <span className="text-warning">▲ </span> : null}
-                    {member.get(s.key)?.tunnels ?? 0}
-                  </Link>
+                  <MemberRow
+                    site={s}
+                    hubs={hubs}
+                    part={part}
+                    spoke={spokeOf.get(s.key)}
+                    member={member.get(s.key)}
+                    onSpoke={(spoke) =>
+                      props.onChange({
+                        spokes: !spoke
+                          ? spokes.filter((x) => x.site !== s.key)
+                          : spokeOf.has(s.key)
+                            ? spokes.map((x) => (x.site === s.key ? spoke : x))
+                            : [...spokes, spoke],
+                      })
+                    }
+                  />
                 </div>
               );
             })}
@@ -144,5 +94,75 @@ export function Members(props: {
         </Editable>
       </div>
     </section>
+  );
+}
+
+/** MemberRow is one site: whether it takes part, and which hub it uses first. */
+function MemberRow(props: {
+  site: LedgerSite;
+  hubs: string[];
+  part: "member" | "spoke";
+  spoke?: Spoke;
+  member?: ShapedOverlay["members"][number];
+  onSpoke: (spoke?: Spoke) => void;
+}) {
+  const { site: s, hubs, part, spoke } = props;
+  const at = usePlace();
+  const hub = hubs.includes(s.key);
+  const own = spoke?.hubs ?? [];
+  const apart = props.member?.apart ?? 0;
+  return (
+    <div className="grid grid-cols-[minmax(0,1.4fr)_90px_minmax(0,1.6fr)_60px] gap-3 items-center border-b border-base-300 h-[33px]">
+      <span className="truncate" title={s.name}>
+        {s.name}
+      </span>
+      {hub ? (
+        <span>hub</span>
+      ) : (
+        <label className="flex gap-1.5 items-center">
+          <input
+            type="checkbox"
+            className="accent-primary"
+            aria-label={`${s.name} is a ${part}`}
+            checked={spoke !== undefined}
+            onChange={() => props.onSpoke(spoke ? undefined : { site: s.key })}
+          />
+          {part}
+        </label>
+      )}
+      {part === "spoke" && spoke && hubs.length > 1 ? (
+        <select
+          className="cell text-[13px]"
+          aria-label={`First hub of ${s.name}`}
+          value={own[0] ?? ""}
+          onChange={(e) => {
+            const first = e.target.value;
+            props.onSpoke({
+              site: s.key,
+              hubs: first ? [first, ...hubs.filter((h) => h !== first)] : undefined,
+            });
+          }}
+        >
+          <option value="">as the overlay: {hubs[0]}</option>
+          {hubs.map((h) => (
+            <option key={h} value={h}>
+              {own[0] === h && own.length > 1 ? own.join(", then ") : `${h} first`}
+            </option>
+          ))}
+        </select>
+      ) : (
+        <span className="text-secondary text-[13px] truncate">
+          {hub && !callable(s) ? "▲ not reachable" : ""}
+        </span>
+      )}
+      <Link
+        className="link link-hover text-right"
+        to={`${pageOf(at)}/paths/${s.key}`}
+        title={apart ? `${many(apart, "pair")} cannot be joined` : undefined}
+      >
+        {apart ? <span className="text-warning">▲ </span> : null}
+        {props.member?.tunnels ?? 0}
+      </Link>
+    </div>
   );
 }

@@ -62,74 +62,11 @@ export function OverlayForm({
   const open = { a: params.get("a") ?? "", b: params.get("b") ?? "" };
   const view = (Object.keys(tabs) as (keyof typeof tabs)[]).find((v) => v === params.get("view")) ?? "loom";
   const show = (a: string, b: string) => set({ a, b });
-  const refusedPool = Object.entries(refused).find(([path]) => path.startsWith("transit"))?.[1];
   return (
     <div className="px-6 grow min-h-0 flex flex-col">
       <Editable>
         <div className="flex flex-wrap gap-x-4 gap-y-2 items-start mb-2">
-          <div className="w-56">
-            <Choice
-              label="Shape"
-              error={refused.shape}
-              value={overlay.shape}
-              of={shapes}
-              onChoose={(shape) => change({ shape, direct: shape === "custom" ? overlay.direct : undefined })}
-            />
-          </div>
-          <div className="w-44">
-            <Choice
-              label="Tunnels between two sites"
-              error={refused.pairing}
-              value={overlay.pairing || "every"}
-              of={pairings}
-              onChoose={(pairing) =>
-                change({
-                  pairing,
-                  pairing_limit: pairing === "top-n" ? (overlay.pairing_limit ?? 2) : undefined,
-                })
-              }
-            />
-          </div>
-          {overlay.pairing === "top-n" ? (
-            <div className="w-20">
-              <Field label="How many" error={refused.pairing_limit}>
-                {(aria) => (
-                  <Settled
-                    {...aria}
-                    className="cell"
-                    value={String(overlay.pairing_limit ?? "")}
-                    onSettle={(text) => change({ pairing_limit: Number(text) })}
-                  />
-                )}
-              </Field>
-            </div>
-          ) : null}
-          <div className="w-36">
-            <Field label="Transit pools" error={refusedPool}>
-              {(aria) => (
-                <Settled
-                  {...aria}
-                  className="cell font-mono"
-                  placeholder="100.96.0.0/16"
-                  value={(overlay.transit ?? []).join(" ")}
-                  onSettle={(text) => change({ transit: text.split(/[\s,;]+/).filter(Boolean) })}
-                />
-              )}
-            </Field>
-          </div>
-          {overlay.transport === "ipsec" ? null : (
-            <label
-              className="pt-5 flex gap-1.5 items-center"
-              title="A secret for each tunnel that both ends know, besides their key pairs"
-            >
-              <input
-                type="checkbox"
-                checked={overlay.preshared_keys ?? false}
-                onChange={(e) => change({ preshared_keys: e.target.checked || undefined })}
-              />
-              Pre-shared keys
-            </label>
-          )}
+          <ShapeFields overlay={overlay} refused={refused} onChange={change} />
           <p className="pt-5">
             <strong>{count(overlay.tunnels)}</strong> tunnels among <strong>{overlay.members.length}</strong>{" "}
             sites
@@ -196,5 +133,82 @@ export function OverlayForm({
         </div>
       </div>
     </div>
+  );
+}
+
+/** ShapeFields are what decides between which links there are tunnels, and from where they are numbered. */
+function ShapeFields(props: {
+  overlay: ShapedOverlay;
+  refused: Record<string, string>;
+  onChange: (part: Partial<Overlay>) => void;
+}) {
+  const { overlay, refused, onChange: change } = props;
+  const refusedPool = Object.entries(refused).find(([path]) => path.startsWith("transit"))?.[1];
+  return (
+    <>
+      <div className="w-56">
+        <Choice
+          label="Shape"
+          error={refused.shape}
+          value={overlay.shape}
+          of={shapes}
+          onChoose={(shape) => change({ shape, direct: shape === "custom" ? overlay.direct : undefined })}
+        />
+      </div>
+      <div className="w-44">
+        <Choice
+          label="Tunnels between two sites"
+          error={refused.pairing}
+          value={overlay.pairing || "every"}
+          of={pairings}
+          onChoose={(pairing) =>
+            change({
+              pairing,
+              pairing_limit: pairing === "top-n" ? (overlay.pairing_limit ?? 2) : undefined,
+            })
+          }
+        />
+      </div>
+      {overlay.pairing === "top-n" ? (
+        <div className="w-20">
+          <Field label="How many" error={refused.pairing_limit}>
+            {(aria) => (
+              <Settled
+                {...aria}
+                className="cell"
+                value={String(overlay.pairing_limit ?? "")}
+                onSettle={(text) => change({ pairing_limit: Number(text) })}
+              />
+            )}
+          </Field>
+        </div>
+      ) : null}
+      <div className="w-36">
+        <Field label="Transit pools" error={refusedPool}>
+          {(aria) => (
+            <Settled
+              {...aria}
+              className="cell font-mono"
+              placeholder="100.96.0.0/16"
+              value={(overlay.transit ?? []).join(" ")}
+              onSettle={(text) => change({ transit: text.split(/[\s,;]+/).filter(Boolean) })}
+            />
+          )}
+        </Field>
+      </div>
+      {overlay.transport === "ipsec" ? null : (
+        <label
+          className="pt-5 flex gap-1.5 items-center"
+          title="A secret for each tunnel that both ends know, besides their key pairs"
+        >
+          <input
+            type="checkbox"
+            checked={overlay.preshared_keys ?? false}
+            onChange={(e) => change({ preshared_keys: e.target.checked || undefined })}
+          />
+          Pre-shared keys
+        </label>
+      )}
+    </>
   );
 }

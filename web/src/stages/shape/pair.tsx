@@ -1,7 +1,7 @@
 import { ArrowUp } from "lucide-react";
 import { Link } from "react-router";
 import type { PairSheet, ShapedOverlay } from "../../api/client";
-import { type Place, pageOf } from "../../api/place";
+import { type Place, pageOf, usePlace } from "../../api/place";
 import { useDirect, useMayEdit, usePair, useTunnelOrder } from "../../api/queries";
 import { lookAt } from "../../parts/look";
 import { shareText } from "../../parts/share";
@@ -63,46 +63,14 @@ export function Pair(props: {
               <h3 className="text-sm mt-2">In rank order, at both ends</h3>
               <ol>
                 {s.tunnels.map((t, i) => (
-                  <li
+                  <RankedTunnel
                     key={t.tunnel}
-                    data-look={lookAt({ kind: "tunnel", overlay: overlay.key, tunnel: t.tunnel })}
-                    className="flex gap-2 items-center border-b border-base-300 py-0.5"
-                  >
-                    <span className="w-4 text-right text-secondary">{i + 1}</span>
-                    <Link
-                      className="link link-hover font-mono grow truncate"
-                      to={`${pageOf(at)}/paths/-/tunnel?${new URLSearchParams({ overlay: overlay.key, tunnel: t.tunnel })}`}
-                      title="Both ends of this tunnel"
-                    >
-                      {t.link_a} — {t.link_b}
-                      {t.share ? (
-                        <span className="block font-sans text-xs text-secondary">{shareText(t.share)}</span>
-                      ) : null}
-                    </Link>
-                    <span className="text-secondary whitespace-nowrap">
-                      MTU {t.mtu},{" "}
-                      {t.opens === "nobody"
-                        ? "▲ nobody can open it"
-                        : t.opens === "both"
-                          ? "either opens"
-                          : `${t.opens === "a" ? s.a : s.b} opens`}
-                    </span>
-                    {mayEdit ? (
-                      <button
-                        type="button"
-                        className="btn btn-xs btn-square"
-                        aria-label={`Raise ${t.link_a} — ${t.link_b}`}
-                        disabled={
-                          (t.share?.lead ?? i + 1) === 1 ||
-                          (t.share ? t.share.lead !== i + 1 : false) ||
-                          order.isPending
-                        }
-                        onClick={() => raise(s, i)}
-                      >
-                        <ArrowUp size={12} />
-                      </button>
-                    ) : null}
-                  </li>
+                    overlay={overlay.key}
+                    sheet={s}
+                    place={i}
+                    busy={order.isPending}
+                    onRaise={mayEdit ? () => raise(s, i) : undefined}
+                  />
                 ))}
               </ol>
               {s.ordered ? (
@@ -192,5 +160,57 @@ function Matrix({ sheet: s }: { sheet: PairSheet }) {
         </ul>
       ) : null}
     </>
+  );
+}
+
+/** RankedTunnel is one tunnel of the pair, at its rank. */
+function RankedTunnel(props: {
+  overlay: string;
+  sheet: PairSheet;
+  place: number;
+  busy: boolean;
+  onRaise?: () => void;
+}) {
+  const { sheet: s, place: i } = props;
+  const at = usePlace();
+  const t = s.tunnels[i] as PairSheet["tunnels"][number];
+  return (
+    <li
+      data-look={lookAt({ kind: "tunnel", overlay: props.overlay, tunnel: t.tunnel })}
+      className="flex gap-2 items-center border-b border-base-300 py-0.5"
+    >
+      <span className="w-4 text-right text-secondary">{i + 1}</span>
+      <Link
+        className="link link-hover font-mono grow truncate"
+        to={`${pageOf(at)}/paths/-/tunnel?${new URLSearchParams({ overlay: props.overlay, tunnel: t.tunnel })}`}
+        title="Both ends of this tunnel"
+      >
+        {t.link_a} — {t.link_b}
+        {t.share ? (
+          <span className="block font-sans text-xs text-secondary">{shareText(t.share)}</span>
+        ) : null}
+      </Link>
+      <span className="text-secondary whitespace-nowrap">
+        MTU {t.mtu},{" "}
+        {t.opens === "nobody"
+          ? "▲ nobody can open it"
+          : t.opens === "both"
+            ? "either opens"
+            : `${t.opens === "a" ? s.a : s.b} opens`}
+      </span>
+      {props.onRaise ? (
+        <button
+          type="button"
+          className="btn btn-xs btn-square"
+          aria-label={`Raise ${t.link_a} — ${t.link_b}`}
+          disabled={
+            (t.share?.lead ?? i + 1) === 1 || (t.share ? t.share.lead !== i + 1 : false) || props.busy
+          }
+          onClick={props.onRaise}
+        >
+          <ArrowUp size={12} />
+        </button>
+      ) : null}
+    </li>
   );
 }

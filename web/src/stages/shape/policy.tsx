@@ -98,85 +98,16 @@ function Rules({ overlay, onChange }: { overlay: ShapedOverlay; onChange: Change
         </thead>
         <tbody>
           {rules.map((r, i) => (
-            // biome-ignore lint/suspicious/noArrayIndexKey: a rule is known by its place
-            <tr key={`${i} ${JSON.stringify(r)}`}>
-              <td className="num">{i + 1}</td>
-              <td>
-                <select
-                  className="cell"
-                  aria-label={`Action of rule ${i + 1}`}
-                  value={r.action}
-                  onChange={(e) => replace(i, { action: e.target.value })}
-                >
-                  <option>permit</option>
-                  <option>deny</option>
-                </select>
-              </td>
-              {(["from", "to"] as const).map((side) => (
-                <td key={side}>
-                  <Cell
-                    label={`Rule ${i + 1} ${side}`}
-                    value={sideOf(r[side])}
-                    onSet={(text) => replace(i, { [side]: partyOf(text) })}
-                  />
-                </td>
-              ))}
-              <td>
-                <select
-                  className="cell"
-                  aria-label={`Protocol of rule ${i + 1}`}
-                  value={r.protocol && r.protocol !== "any" ? r.protocol : "any"}
-                  onChange={(e) =>
-                    replace(i, {
-                      protocol: e.target.value === "any" ? undefined : e.target.value,
-                      ports: ["tcp", "udp"].includes(e.target.value) ? r.ports : undefined,
-                    })
-                  }
-                >
-                  {["any", "tcp", "udp", "icmp"].map((p) => (
-                    <option key={p}>{p}</option>
-                  ))}
-                </select>
-              </td>
-              <td>
-                <Cell
-                  label={`Ports of rule ${i + 1}`}
-                  value={(r.ports ?? []).join(" ")}
-                  onSet={(text) => {
-                    const ports = text.split(/[\s,;]+/).filter(Boolean);
-                    replace(i, { ports: ports.length > 0 ? ports : undefined });
-                  }}
-                />
-              </td>
-              <td className="whitespace-nowrap text-right">
-                <button
-                  type="button"
-                  className="btn btn-xs btn-square"
-                  aria-label={`Move rule ${i + 1} up`}
-                  disabled={i === 0}
-                  onClick={() => move(i, -1)}
-                >
-                  <ArrowUp size={12} />
-                </button>
-                <button
-                  type="button"
-                  className="btn btn-xs btn-square"
-                  aria-label={`Move rule ${i + 1} down`}
-                  disabled={i === rules.length - 1}
-                  onClick={() => move(i, 1)}
-                >
-                  <ArrowDown size={12} />
-                </button>
-                <button
-                  type="button"
-                  className="btn btn-xs btn-square"
-                  aria-label={`Delete rule ${i + 1}`}
-                  onClick={() => set(rules.filter((_, n) => n !== i))}
-                >
-                  <X size={12} />
-                </button>
-              </td>
-            </tr>
+            <RuleRow
+              // biome-ignore lint/suspicious/noArrayIndexKey: a rule is known by its place
+              key={`${i} ${JSON.stringify(r)}`}
+              rule={r}
+              number={i + 1}
+              last={i === rules.length - 1}
+              onReplace={(part) => replace(i, part)}
+              onMove={(by) => move(i, by)}
+              onDelete={() => set(rules.filter((_, n) => n !== i))}
+            />
           ))}
         </tbody>
       </table>
@@ -197,6 +128,98 @@ function Rules({ overlay, onChange }: { overlay: ShapedOverlay; onChange: Change
         </label>
       </div>
     </section>
+  );
+}
+
+/** RuleRow edits one rule of a policy. */
+function RuleRow(props: {
+  rule: Rule;
+  number: number;
+  last: boolean;
+  onReplace: (part: Partial<Rule>) => void;
+  onMove: (by: -1 | 1) => void;
+  onDelete: () => void;
+}) {
+  const { rule: r, number: n } = props;
+  return (
+    <tr>
+      <td className="num">{n}</td>
+      <td>
+        <select
+          className="cell"
+          aria-label={`Action of rule ${n}`}
+          value={r.action}
+          onChange={(e) => props.onReplace({ action: e.target.value })}
+        >
+          <option>permit</option>
+          <option>deny</option>
+        </select>
+      </td>
+      {(["from", "to"] as const).map((side) => (
+        <td key={side}>
+          <Cell
+            label={`Rule ${n} ${side}`}
+            value={sideOf(r[side])}
+            onSet={(text) => props.onReplace({ [side]: partyOf(text) })}
+          />
+        </td>
+      ))}
+      <td>
+        <select
+          className="cell"
+          aria-label={`Protocol of rule ${n}`}
+          value={r.protocol && r.protocol !== "any" ? r.protocol : "any"}
+          onChange={(e) =>
+            props.onReplace({
+              protocol: e.target.value === "any" ? undefined : e.target.value,
+              ports: ["tcp", "udp"].includes(e.target.value) ? r.ports : undefined,
+            })
+          }
+        >
+          {["any", "tcp", "udp", "icmp"].map((p) => (
+            <option key={p}>{p}</option>
+          ))}
+        </select>
+      </td>
+      <td>
+        <Cell
+          label={`Ports of rule ${n}`}
+          value={(r.ports ?? []).join(" ")}
+          onSet={(text) => {
+            const ports = text.split(/[\s,;]+/).filter(Boolean);
+            props.onReplace({ ports: ports.length > 0 ? ports : undefined });
+          }}
+        />
+      </td>
+      <td className="whitespace-nowrap text-right">
+        <button
+          type="button"
+          className="btn btn-xs btn-square"
+          aria-label={`Move rule ${n} up`}
+          disabled={n === 1}
+          onClick={() => props.onMove(-1)}
+        >
+          <ArrowUp size={12} />
+        </button>
+        <button
+          type="button"
+          className="btn btn-xs btn-square"
+          aria-label={`Move rule ${n} down`}
+          disabled={props.last}
+          onClick={() => props.onMove(1)}
+        >
+          <ArrowDown size={12} />
+        </button>
+        <button
+          type="button"
+          className="btn btn-xs btn-square"
+          aria-label={`Delete rule ${n}`}
+          onClick={props.onDelete}
+        >
+          <X size={12} />
+        </button>
+      </td>
+    </tr>
   );
 }
 

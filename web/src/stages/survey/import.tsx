@@ -71,22 +71,14 @@ export default function Import() {
           words={(k) => (k === "sheets" ? "Three sheets (CSV)" : "Estate document (YAML or JSON)")}
         >
           {kind === "sheets" ? (
-            <div className="grid grid-cols-3 gap-4">
-              {sheetNames.map((s) => (
-                <Source
-                  key={s}
-                  name={`Sheet of ${s === "links" ? "WAN links" : s === "subnets" ? "LAN subnets" : "sites"}`}
-                  accept=".csv,.txt,.tsv,text/csv"
-                  example={examples[s] ?? ""}
-                  text={sheets[s] ?? ""}
-                  onText={(text) => {
-                    setSheets({ ...sheets, [s]: text });
-                    setFixes(fixes.filter((m) => m.sheet !== s));
-                    changed();
-                  }}
-                />
-              ))}
-            </div>
+            <SheetSources
+              sheets={sheets}
+              onText={(sheet, text) => {
+                setSheets({ ...sheets, [sheet]: text });
+                setFixes(fixes.filter((m) => m.sheet !== sheet));
+                changed();
+              }}
+            />
           ) : (
             <Source
               name="Estate document"
@@ -136,6 +128,24 @@ export default function Import() {
           </>
         ) : null}
       </div>
+    </div>
+  );
+}
+
+/** SheetSources takes the three sheets, each by file or by pasting. */
+function SheetSources(props: { sheets: Sheets; onText: (sheet: string, text: string) => void }) {
+  return (
+    <div className="grid grid-cols-3 gap-4">
+      {sheetNames.map((s) => (
+        <Source
+          key={s}
+          name={`Sheet of ${s === "links" ? "WAN links" : s === "subnets" ? "LAN subnets" : "sites"}`}
+          accept=".csv,.txt,.tsv,text/csv"
+          example={examples[s] ?? ""}
+          text={props.sheets[s] ?? ""}
+          onText={(text) => props.onText(s, text)}
+        />
+      ))}
     </div>
   );
 }

@@ -1,7 +1,7 @@
-import { type KeyboardEvent, useEffect, useRef, useState } from "react";
+import { type KeyboardEvent, type RefObject, useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { type EstateHead, type LedgerSite, Problem, type Site } from "../../api/client";
-import { type Place, pageOf } from "../../api/place";
+import { type Place, pageOf, usePlace } from "../../api/place";
 import { useAddLike, useDeleteSite, usePattern, useSaveSite } from "../../api/queries";
 import { Editable } from "../../parts/editable";
 import { Field } from "../../parts/field";
@@ -35,34 +35,9 @@ export function SiteEditor(props: {
   const [revision, setRevision] = useState(site?.revision);
   const save = useSaveSite(props.at);
   const remove = useDeleteSite(props.at);
-  const [params] = useSearchParams();
   const box = useRef<HTMLFormElement>(null);
 
-  // Where a finding led: the field it speaks of, else the first one.
-  const wantedLink = form.links.findIndex((l) => l.key === params.get("link"));
-  const wantedSubnet = form.subnets.findIndex((n) => n.prefix === params.get("prefix"));
-  // biome-ignore lint/correctness/useExhaustiveDependencies: once, when the editor opens
-  useEffect(() => {
-    const at =
-      wantedSubnet >= 0
-        ? `subnets[${wantedSubnet}].prefix`
-        : wantedLink >= 0
-          ? `links[${wantedLink}].reach`
-          : site
-            ? "name"
-            : "key";
-    // After the ledger has measured and scrolled to the row.
-    const timer = setTimeout(() => {
-      const field = box.current?.querySelector<HTMLElement>(`[name="${CSS.escape(at)}"]`);
-      if (field?.matches(":disabled")) {
-        // For those who may not edit, the way out is all there is to focus.
-        box.current?.querySelector<HTMLElement>("button:enabled")?.focus({ preventScroll: true });
-      } else {
-        field?.focus();
-      }
-    }, 60);
-    return () => clearTimeout(timer);
-  }, []);
+  useWantedField(box, form, site ? "name" : "key");
 
   const pattern = usePattern(props.at);
   const addLike = useAddLike(props.at);
@@ -112,86 +87,26 @@ export function SiteEditor(props: {
       }}
     >
       <Editable>
-        {!site && (props.others?.length ?? 0) > 0 ? (
-          <div className="mb-2 max-w-xl">
-            <Field label="Like">
-              {(aria) => (
-                <select
-                  {...aria}
-                  className="cell"
-                  value={like}
-                  onChange={(e) => {
-                    const from = e.target.value;
-                    setLike(from);
-                    if (from) {
-                      pattern.mutate(from, {
-                        onSuccess: (made) =>
-                          setForm((f) => {
-                            const next = formOf(made.site);
-                            return {
-                              ...next,
-                              site: { ...next.site, key: f.site.key ?? "", name: f.site.name ?? "" },
-                            };
-                          }),
-                      });
-                    }
-                  }}
-                >
-                  <option value="">no other site: start empty</option>
-                  {props.others?.map((o) => (
-                    <option key={o.key} value={o.key}>
-                      {o.name}
-                    </option>
-                  ))}
-                </select>
-              )}
-            </Field>
-            {like && pattern.data ? (
-              <p className="text-[13px]">
-                Its links, zones and overlays, with the next free blocks of its region. Addresses and names of
-                links are this site's own: enter them below.
-                {pattern.data.missing.length > 0
-                  ? ` The region has no room for ${pattern.data.missing.join(", ")}.`
-                  : ""}
-              </p>
-            ) : null}
-          </div>
-        ) : null}
-        <div className="flex flex-wrap gap-x-3 gap-y-2">
-          {siteFields.map((f) => (
-            <Entry
-              key={f.name}
-              field={
-                f.name === "region"
-                  ? { ...f, kind: "choice", choices: ["", ...(props.head?.regions ?? []).map((r) => r.key)] }
-                  : f
+        {!site && props.others?.length ? (
+          <LikeChoice
+            others={props.others}
+            like={like}
+            missing={like ? pattern.data?.missing : undefined}
+            onChoose={(from) => {
+              setLike(from);
+              if (from) {
+                pattern.mutate(from, { onSuccess: (made) => setForm((f) => likeThat(formOf(made.site), f)) });
               }
-              path={f.name}
-              value={form.site[f.name] ?? ""}
-              locked={f.name === "key" && Boolean(site)}
-              refused={refused}
-              onChange={(v) => setForm((s) => ({ ...s, site: { ...s.site, [f.name]: v } }))}
-            />
-          ))}
-        </div>
-        <details className="mt-2" open={Object.keys(refused).some((k) => k.startsWith("gateway"))}>
-          <summary className="cursor-pointer text-xs text-secondary">
-            Gateway: {form.site.placement || "inline"}
-            {form.site.max_tunnels ? `, at most ${many(Number(form.site.max_tunnels), "tunnel")}` : ""}
-          </summary>
-          <div className="flex flex-wrap gap-x-3 gap-y-2 mt-1">
-            {gatewayFields.map((f) => (
-              <Entry
-                key={f.name}
-                field={f}
-                path={`gateway.${f.name}`}
-                value={form.site[f.name] ?? ""}
-                refused={refused}
-                onChange={(v) => setForm((s) => ({ ...s, site: { ...s.site, [f.name]: v } }))}
-              />
-            ))}
-          </div>
-        </details>
+            }}
+          />
+        ) : null}
+        <SiteFields
+          form={form}
+          regions={(props.head?.regions ?? []).map((r) => r.key)}
+          fixedKey={Boolean(site)}
+          refused={refused}
+          onChange={(name, value) => setForm((f) => ({ ...f, site: { ...f.site, [name]: value } }))}
+        />
         <Rows
           title="WAN links"
           part="links"
@@ -214,34 +129,177 @@ export function SiteEditor(props: {
         />
       </Editable>
       <Trouble error={failed ?? remove.error ?? pattern.error} onOver={submitOver} />
-      <div className="flex gap-2 mt-3 items-center">
-        <Editable>
-          <button type="submit" className="btn btn-sm btn-primary" disabled={save.isPending}>
-            {site ? "Save" : "Add the site"}
-          </button>
-        </Editable>
-        <button type="button" className="btn btn-sm" onClick={props.onClose}>
-          Close without saving
-        </button>
-        {site ? (
-          <>
-            <Link className="link link-primary text-[13px] ml-3" to={`${pageOf(props.at)}/paths/${site.key}`}>
-              Its tunnels and routes
-            </Link>
-            <Editable>
-              <button
-                type="button"
-                className="btn btn-sm ml-auto"
-                disabled={remove.isPending}
-                onClick={() => remove.mutate(site.key, { onSuccess: props.onClose })}
-              >
-                Delete the site
-              </button>
-            </Editable>
-          </>
-        ) : null}
-      </div>
+      <Closing
+        site={site?.key}
+        saving={save.isPending}
+        deleting={remove.isPending}
+        onDelete={(key) => remove.mutate(key, { onSuccess: props.onClose })}
+        onClose={props.onClose}
+      />
     </form>
+  );
+}
+
+/**
+ * useWantedField puts the focus on the field that a finding speaks of, where one
+ * led here, else on the first.
+ */
+function useWantedField(box: RefObject<HTMLFormElement | null>, form: Form, first: string) {
+  const [params] = useSearchParams();
+  const wantedLink = form.links.findIndex((l) => l.key === params.get("link"));
+  const wantedSubnet = form.subnets.findIndex((n) => n.prefix === params.get("prefix"));
+  // biome-ignore lint/correctness/useExhaustiveDependencies: once, when the editor opens
+  useEffect(() => {
+    const at =
+      wantedSubnet >= 0
+        ? `subnets[${wantedSubnet}].prefix`
+        : wantedLink >= 0
+          ? `links[${wantedLink}].reach`
+          : first;
+    // After the ledger has measured and scrolled to the row.
+    const timer = setTimeout(() => {
+      const field = box.current?.querySelector<HTMLElement>(`[name="${CSS.escape(at)}"]`);
+      if (field?.matches(":disabled")) {
+        // For those who may not edit, the way out is all there is to focus.
+        box.current?.querySelector<HTMLElement>("button:enabled")?.focus({ preventScroll: true });
+      } else {
+        field?.focus();
+      }
+    }, 60);
+    return () => clearTimeout(timer);
+  }, []);
+}
+
+/** A form filled after a pattern; the key and the name entered before stay. */
+function likeThat(pattern: Form, entered: Form): Form {
+  return {
+    ...pattern,
+    site: { ...pattern.site, key: entered.site.key ?? "", name: entered.site.name ?? "" },
+  };
+}
+
+/** LikeChoice chooses a site after whose pattern a new one is made. */
+function LikeChoice(props: {
+  others: LedgerSite[];
+  like: string;
+  /** Subnets for which the region has no room; undefined while nothing is proposed. */
+  missing?: string[];
+  onChoose: (site: string) => void;
+}) {
+  return (
+    <div className="mb-2 max-w-xl">
+      <Field label="Like">
+        {(aria) => (
+          <select
+            {...aria}
+            className="cell"
+            value={props.like}
+            onChange={(e) => props.onChoose(e.target.value)}
+          >
+            <option value="">no other site: start empty</option>
+            {props.others.map((o) => (
+              <option key={o.key} value={o.key}>
+                {o.name}
+              </option>
+            ))}
+          </select>
+        )}
+      </Field>
+      {props.missing ? (
+        <p className="text-[13px]">
+          Its links, zones and overlays, with the next free blocks of its region. Addresses and names of links
+          are this site's own: enter them below.
+          {props.missing.length > 0 ? ` The region has no room for ${props.missing.join(", ")}.` : ""}
+        </p>
+      ) : null}
+    </div>
+  );
+}
+
+/** SiteFields are the site's own fields, those of its gateway folded. */
+function SiteFields(props: {
+  form: Form;
+  regions: string[];
+  fixedKey: boolean;
+  refused: Record<string, string>;
+  onChange: (name: string, value: string) => void;
+}) {
+  const { form, refused } = props;
+  return (
+    <>
+      <div className="flex flex-wrap gap-x-3 gap-y-2">
+        {siteFields.map((f) => (
+          <Entry
+            key={f.name}
+            field={f.name === "region" ? { ...f, kind: "choice", choices: ["", ...props.regions] } : f}
+            path={f.name}
+            value={form.site[f.name] ?? ""}
+            locked={f.name === "key" && props.fixedKey}
+            refused={refused}
+            onChange={(v) => props.onChange(f.name, v)}
+          />
+        ))}
+      </div>
+      <details className="mt-2" open={Object.keys(refused).some((k) => k.startsWith("gateway"))}>
+        <summary className="cursor-pointer text-xs text-secondary">
+          Gateway: {form.site.placement || "inline"}
+          {form.site.max_tunnels ? `, at most ${many(Number(form.site.max_tunnels), "tunnel")}` : ""}
+        </summary>
+        <div className="flex flex-wrap gap-x-3 gap-y-2 mt-1">
+          {gatewayFields.map((f) => (
+            <Entry
+              key={f.name}
+              field={f}
+              path={`gateway.${f.name}`}
+              value={form.site[f.name] ?? ""}
+              refused={refused}
+              onChange={(v) => props.onChange(f.name, v)}
+            />
+          ))}
+        </div>
+      </details>
+    </>
+  );
+}
+
+/** Closing is how the form is left: saved, closed, or with the site deleted. */
+function Closing(props: {
+  site?: string;
+  saving: boolean;
+  deleting: boolean;
+  onDelete: (site: string) => void;
+  onClose: () => void;
+}) {
+  const { site } = props;
+  const at = usePlace();
+  return (
+    <div className="flex gap-2 mt-3 items-center">
+      <Editable>
+        <button type="submit" className="btn btn-sm btn-primary" disabled={props.saving}>
+          {site ? "Save" : "Add the site"}
+        </button>
+      </Editable>
+      <button type="button" className="btn btn-sm" onClick={props.onClose}>
+        Close without saving
+      </button>
+      {site ? (
+        <>
+          <Link className="link link-primary text-[13px] ml-3" to={`${pageOf(at)}/paths/${site}`}>
+            Its tunnels and routes
+          </Link>
+          <Editable>
+            <button
+              type="button"
+              className="btn btn-sm ml-auto"
+              disabled={props.deleting}
+              onClick={() => props.onDelete(site)}
+            >
+              Delete the site
+            </button>
+          </Editable>
+        </>
+      ) : null}
+    </div>
   );
 }
 
