@@ -37,6 +37,7 @@ func launch(t testing.TB, subcommand, folder string, more ...string) *app {
 	if _, err := os.Stat(binary); err != nil {
 		t.Fatalf("%v; make build makes it", err)
 	}
+	fill(t, subcommand, folder, more)
 	command := exec.Command(binary, append([]string{subcommand, "--listen", "127.0.0.1:0", "--var", folder}, more...)...)
 	command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	command.Stderr = os.Stderr

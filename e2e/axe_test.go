@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"strings"
 	"testing"
@@ -23,7 +24,8 @@ var views = []string{
 	inDraft + "findings", "/e/brindlewater/d/winter-round/release", "/e/brindlewater/d/release-1/survey",
 }
 
-// TestAccessibility finds no serious violation on any view, in both themes.
+// TestAccessibility finds no serious violation on any view, in both themes; three
+// people look at once.
 func TestAccessibility(t *testing.T) {
 	t.Parallel()
 	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
@@ -31,45 +33,56 @@ func TestAccessibility(t *testing.T) {
 		t.Fatalf("%v; make build installs it", err)
 	}
 	a := launch(t, "demo", folder(t))
-	d := sitDown(t, a)
-	d.page = d.page.CancelTimeout().Timeout(5 * time.Minute)
-	look := func(d *desk, path string) {
-		t.Helper()
-		d.goTo(path)
-		d.must(d.page.WaitLoad())
-		d.find("h1", "")
-		time.Sleep(400 * time.Millisecond) // for what loads after the heading
-		// As a statement of the debugger's: pages may not evaluate text.
-		if _, err := (proto.RuntimeEvaluate{Expression: string(axe)}).Call(d.page); err != nil {
-			t.Fatal(err)
-		}
-		// Inside a draft only the stage scrolls, never the page with its strip and bar.
-		if over := d.page.MustEval(`() => document.documentElement.scrollHeight - innerHeight`).Int(); strings.Contains(path, "/d/") && over > 0 {
-			t.Errorf("%s is %d pixels higher than the window", path, over)
-		}
-		// The themes differ in nothing but colours.
-		for _, of := range [][2]string{{"paper", ""}, {"night", "color-contrast"}} {
-			theme, rules := of[0], of[1]
-			got, err := d.page.Eval(`async (theme, rules) => {
-				document.documentElement.dataset.theme = theme;
-				await new Promise((done) => setTimeout(done, 250)); // colours fade over
-				const only = rules ? { runOnly: [rules] } : {};
-				const found = await axe.run(document, { resultTypes: ["violations"], ...only });
-				return found.violations.filter((v) => v.impact === "serious" || v.impact === "critical")
-					.map((v) => v.id + ": " + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160) + " " + (n.any[0]?.message ?? "")).join(" | ")).join("\n");
-			}`, theme, rules)
-			if err != nil {
-				t.Fatalf("%s: %v", path, err)
+	const people = 3
+	for n := range people {
+		t.Run(fmt.Sprint("part ", n+1), func(t *testing.T) {
+			t.Parallel()
+			d := sitDown(t, a)
+			d.page = d.page.CancelTimeout().Timeout(5 * time.Minute)
+			for i := n; i < len(views); i += people {
+				d.looksAccessible(axe, views[i])
 			}
-			if text := got.Value.Str(); text != "" {
-				t.Errorf("%s in %s:\n%s", path, theme, strings.TrimSpace(text))
-			}
+		})
+	}
+	t.Run("stranger", func(t *testing.T) {
+		t.Parallel()
+		stranger := sitDownAs(t, a, "", "")
+		stranger.looksAccessible(axe, "/")
+		stranger.looksAccessible(axe, "/welcome#nothing")
+	})
+}
+
+// looksAccessible opens a page and has axe judge it.
+func (d *desk) looksAccessible(axe []byte, path string) {
+	d.t.Helper()
+	d.goTo(path)
+	d.must(d.page.WaitLoad())
+	d.find("h1", "")
+	time.Sleep(400 * time.Millisecond) // for what loads after the heading
+	// As a statement of the debugger's: pages may not evaluate text.
+	if _, err := (proto.RuntimeEvaluate{Expression: string(axe)}).Call(d.page); err != nil {
+		d.t.Fatal(err)
+	}
+	// Inside a draft only the stage scrolls, never the page with its strip and bar.
+	if over := d.page.MustEval(`() => document.documentElement.scrollHeight - innerHeight`).Int(); strings.Contains(path, "/d/") && over > 0 {
+		d.t.Errorf("%s is %d pixels higher than the window", path, over)
+	}
+	// The themes differ in nothing but colours.
+	for _, of := range [][2]string{{"paper", ""}, {"night", "color-contrast"}} {
+		theme, rules := of[0], of[1]
+		got, err := d.page.Eval(`async (theme, rules) => {
+			document.documentElement.dataset.theme = theme;
+			await new Promise((done) => setTimeout(done, 250)); // colours fade over
+			const only = rules ? { runOnly: [rules] } : {};
+			const found = await axe.run(document, { resultTypes: ["violations"], ...only });
+			return found.violations.filter((v) => v.impact === "serious" || v.impact === "critical")
+				.map((v) => v.id + ": " + v.nodes.slice(0, 3).map((n) => n.html.slice(0, 160) + " " + (n.any[0]?.message ?? "")).join(" | ")).join("\n");
+		}`, theme, rules)
+		if err != nil {
+			d.t.Fatalf("%s: %v", path, err)
+		}
+		if text := got.Value.Str(); text != "" {
+			d.t.Errorf("%s in %s:\n%s", path, theme, strings.TrimSpace(text))
 		}
 	}
-	for _, path := range views {
-		look(d, path)
-	}
-	stranger := sitDownAs(t, a, "", "")
-	look(stranger, "/")
-	look(stranger, "/welcome#nothing")
 }

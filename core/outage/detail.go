@@ -84,7 +84,7 @@ func (m *Model) Explain(parts ...Part) (*Detail, error) {
 	b := m.bench()
 	b.fail(&f)
 	b.touch(&f)
-	c := changes{pairs: map[change]int{}, mine: map[change]bool{}}
+	c := changes{pairs: map[legChange]int{}, mine: map[legChange]bool{}}
 	b.pairs(b.list, b.touched, b.direct, func(i, j int) {
 		if !m.stranded[pairKey(i, j)] {
 			m.explain(b, i, j, d, &c)
@@ -138,8 +138,8 @@ func (m *Model) explain(b *bench, i, j int, d *Detail, changes *changes) {
 	}
 }
 
-// A change is one leg that another takes the place of, as a site sees it.
-type change struct {
+// A legChange is one leg that another takes the place of, as a site sees it.
+type legChange struct {
 	site     int
 	from, to leg
 	had, has bool
@@ -147,13 +147,13 @@ type change struct {
 
 // changes counts for how many pairs of sites each change is made.
 type changes struct {
-	pairs map[change]int
-	mine  map[change]bool // of the pair looked at
+	pairs map[legChange]int
+	mine  map[legChange]bool // of the pair looked at
 }
 
 // note compares the first, or last, leg of two ways of a pair.
 func (c *changes) note(site int, was, now *way, first bool) {
-	one := change{site: site, had: was.n > 0, has: now.ok}
+	one := legChange{site: site, had: was.n > 0, has: now.ok}
 	at := func(w *way) leg {
 		if first {
 			return w.legs[0]
@@ -334,7 +334,7 @@ func (m *Model) loadByZone(b *bench, line *Line) []float64 {
 // as such.
 func (m *Model) crossings(w *way, line *Line) float64 {
 	n := 0.0
-	var room [2]part
+	var room [2]flowPart
 	for k := range w.n {
 		for _, p := range m.parts(w.legs[k], room[:]) {
 			for _, l := range p.links {

@@ -275,8 +275,8 @@ func (b *bench) moves(site int, was, now *way, first bool) bool {
 	if b.m.nets[x.overlay].place[site] < 0 {
 		return true
 	}
-	var room [2]part
-	return slices.ContainsFunc(b.m.parts(x, room[:]), func(p part) bool {
+	var room [2]flowPart
+	return slices.ContainsFunc(b.m.parts(x, room[:]), func(p flowPart) bool {
 		near, far := p.links[0], p.links[1]
 		if b.m.sites[near] != site {
 			near, far = far, near
@@ -344,7 +344,7 @@ func (b *bench) squeeze(out *Outcome) {
 
 // first returns the site of the first link on a walk that is narrow, or -1.
 func (b *bench) first(w *way, narrow func(link int32) bool) int {
-	var room [2]part
+	var room [2]flowPart
 	for k := range w.n {
 		for _, p := range b.m.parts(w.legs[k], room[:]) {
 			for _, l := range p.links {

@@ -67,7 +67,7 @@ func (b *bench) carry(w *way, mbps float64) {
 	if !w.ok || mbps == 0 {
 		return
 	}
-	var room [2]part
+	var room [2]flowPart
 	for k := range w.n {
 		for _, p := range b.m.parts(w.legs[k], room[:]) {
 			for _, l := range p.links {

@@ -19,8 +19,8 @@ import (
 // sites have in common is worked out once for each two profiles, however many
 // subnets there are.
 
-// A kind is what subnets of one kind have in common.
-type kind struct {
+// A siteKind is what subnets of one kind have in common.
+type siteKind struct {
 	zone     int      // number of the zone, see Model.zones
 	v4       bool     // its IP version
 	overlays []int    // into which it is shared, as a member of each
@@ -51,7 +51,7 @@ type passage uint64
 // profiles numbers the sites by the kinds of their subnets.
 type profiles struct {
 	of    []int32 // site → profile, -1 for a site that shares nothing
-	kinds [][]kind
+	kinds [][]siteKind
 	ids   []map[string]int         // profile → name of a kind → its place in kinds
 	known [][]lane                 // profile and profile, where there are few
 	lanes []atomic.Pointer[[]lane] // or once it was asked for
@@ -94,7 +94,7 @@ func (m *Model) sortKinds() (total int) {
 	p := m.Plan
 	numbers := map[string]int32{}
 	for site := range p.Estate.Sites {
-		var kinds []kind
+		var kinds []siteKind
 		var ids []string
 		places := map[string]int{}
 		for j := range p.Site(site).Subnets {
@@ -140,11 +140,11 @@ func (m *Model) sortLanes() {
 }
 
 // kindOfSubnet returns the kind of a subnet and what names it.
-func (m *Model) kindOfSubnet(site, subnet int) (kind, string) {
+func (m *Model) kindOfSubnet(site, subnet int) (siteKind, string) {
 	n := &m.Plan.Site(site).Subnets[subnet]
-	k := kind{zone: min(slices.Index(m.zones, n.Zone), 63), v4: n.Taking().Addr().Is4()}
+	k := siteKind{zone: min(slices.Index(m.zones, n.Zone), 63), v4: n.Taking().Addr().Is4()}
 	if g := &m.Plan.Site(site).Gateway; g.Placement == estate.OneArmed && !g.LANAddressOf(k.v4).IsValid() {
-		return kind{}, "" // the LAN's router has no route to the gateway
+		return siteKind{}, "" // the LAN's router has no route to the gateway
 	}
 	id := binary.AppendVarint(nil, int64(k.zone))
 	if !m.narrowed {
@@ -312,7 +312,7 @@ func (m *Model) pass(l *lane, w *way, back bool) (out passage) {
 // carries returns the zones that all tunnels of a leg carry.
 func (m *Model) carries(l leg) uint64 {
 	zones := ^uint64(0)
-	var room [2]part
+	var room [2]flowPart
 	for _, p := range m.parts(l, room[:]) {
 		zones &= m.linkZone[p.links[0]] & m.linkZone[p.links[1]]
 	}

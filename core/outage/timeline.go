@@ -37,7 +37,7 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 	}
 	// The first tunnel that died on the way there, else on the way back.
 	ways := append(slices.Clone(c.was.legs[:c.was.n]), c.wasBack.legs[:c.wasBack.n]...)
-	died := func(p part) bool { return bench.state.dead[p.links[0]] || bench.state.dead[p.links[1]] }
+	died := func(p flowPart) bool { return bench.state.dead[p.links[0]] || bench.state.dead[p.links[1]] }
 	l := ways[max(0, slices.IndexFunc(ways, func(l leg) bool { return slices.ContainsFunc(m.parts(l, nil), died) }))]
 	n := &m.nets[l.overlay]
 	dead, share := m.tunnelsText(l, died)
@@ -68,7 +68,7 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 			break
 		}
 	}
-	stand, _ := m.tunnelsText(next, func(part) bool { return true })
+	stand, _ := m.tunnelsText(next, func(flowPart) bool { return true })
 	role, part := "was on standby and is probed all the time", 0.0
 	if share < 1 && next.overlay == l.overlay && next.adjacency == l.adjacency {
 		role, part = "shared the load with it", share
@@ -131,7 +131,7 @@ func (m *Model) noticed(b *bench, a *tunnel.Adjacency, t Timing) (out []Moment, 
 
 // tunnelsText names those tunnels of a leg that are wanted and says what part
 // of the flows takes them.
-func (m *Model) tunnelsText(l leg, wanted func(part) bool) (text string, share float64) {
+func (m *Model) tunnelsText(l leg, wanted func(flowPart) bool) (text string, share float64) {
 	tunnels := m.nets[l.overlay].overlay.Adjacencies[l.adjacency].Tunnels
 	for _, p := range m.parts(l, nil) {
 		if !wanted(p) {

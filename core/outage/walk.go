@@ -230,20 +230,20 @@ func (m *Model) backOf(there *way, l *lane, from, to int, back *way) {
 	}
 }
 
-// A part is a tunnel of a leg: the links at its ends, by number, and what part
+// A flowPart is a tunnel of a leg: the links at its ends, by number, and what part
 // of the flows takes it.
-type part struct {
+type flowPart struct {
 	links  [2]int32
 	of     float64
 	tunnel int // in its adjacency
 }
 
 // parts lists the tunnels of a leg, in the room given where there is enough.
-func (m *Model) parts(l leg, room []part) []part {
+func (m *Model) parts(l leg, room []flowPart) []flowPart {
 	n := &m.nets[l.overlay]
 	start := n.start[l.adjacency] + int32(l.tunnel)
 	if l.beside == 0 {
-		return append(room[:0], part{n.ends[start], 1, int(l.tunnel)})
+		return append(room[:0], flowPart{n.ends[start], 1, int(l.tunnel)})
 	}
 	tunnels := n.overlay.Adjacencies[l.adjacency].Tunnels
 	out := room[:0]
@@ -252,7 +252,7 @@ func (m *Model) parts(l leg, room []part) []part {
 		if beside&1 != 0 {
 			weight := float64(tunnels[int(l.tunnel)+k].Weight)
 			total += weight
-			out = append(out, part{n.ends[start+int32(k)], weight, int(l.tunnel) + k})
+			out = append(out, flowPart{n.ends[start+int32(k)], weight, int(l.tunnel) + k})
 		}
 	}
 	for i := range out {

@@ -55,7 +55,7 @@ func (m *Map) exits(overlay, site int) []Hop {
 	var hops []Hop
 	for _, key := range b.Hubs {
 		if s, adjacent := g.step(site, m.Plan.SiteIndex(key)); adjacent {
-			hops = append(hops, m.tunnelsOf(overlay, site, []way{{s, s.weight}})...)
+			hops = append(hops, m.tunnelsOf(overlay, site, []trail{{s, s.weight}})...)
 		}
 	}
 	metric := 0
@@ -100,7 +100,7 @@ func (m *Map) returns(site int) []Extra {
 			if !adjacent {
 				continue
 			}
-			hops := m.tunnelsOf(i, site, []way{{s, s.weight}})
+			hops := m.tunnelsOf(i, site, []trail{{s, s.weight}})
 			number(hops)
 			for _, prefix := range p.Site(to).Shared(g.overlay.Spec.Key) {
 				all.Routes = append(all.Routes, Route{Prefix: prefix, Kind: Overlay, To: to, Overlay: g.overlay.Spec.Key, Hops: hops})

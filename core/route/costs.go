@@ -10,8 +10,8 @@ import (
 	"wideknot/core/tunnel"
 )
 
-// A step is an adjacency with a tunnel, seen from one of its sites.
-type step struct {
+// An edge is an adjacency with a tunnel, seen from one of its sites.
+type edge struct {
 	to        int
 	adjacency int
 	weight    weight
@@ -20,8 +20,8 @@ type step struct {
 // graph is one overlay as paths see it.
 type graph struct {
 	overlay *tunnel.Overlay
-	steps   [][]step    // by site, sorted by where they lead
-	toHubs  [][]step    // those that lead to hubs
+	steps   [][]edge    // by site, sorted by where they lead
+	toHubs  [][]edge    // those that lead to hubs
 	hubs    []int       // in key order
 	place   map[int]int // hub → place in hubs
 	between [][]weight  // hub to hub over hubs
@@ -31,7 +31,7 @@ type graph struct {
 
 func newGraph(p *tunnel.Plan, o *tunnel.Overlay) *graph {
 	sites := len(p.Estate.Sites)
-	g := &graph{overlay: o, steps: make([][]step, sites), toHubs: make([][]step, sites), place: map[int]int{}}
+	g := &graph{overlay: o, steps: make([][]edge, sites), toHubs: make([][]edge, sites), place: map[int]int{}}
 	g.hubs = slices.SortedFunc(slices.Values(o.Hubs), func(a, b int) int { return cmp.Compare(p.Site(a).Key, p.Site(b).Key) })
 	for i, h := range g.hubs {
 		g.place[h] = i
@@ -49,7 +49,7 @@ func newGraph(p *tunnel.Plan, o *tunnel.Overlay) *graph {
 	}
 	for site, n := range degree {
 		if n > 0 {
-			g.steps[site] = make([]step, 0, n)
+			g.steps[site] = make([]edge, 0, n)
 		}
 	}
 	for i := range o.Adjacencies {
@@ -63,11 +63,11 @@ func newGraph(p *tunnel.Plan, o *tunnel.Overlay) *graph {
 				w.key += int32(at + 1)
 			}
 		}
-		g.steps[a.A] = append(g.steps[a.A], step{a.B, i, w})
-		g.steps[a.B] = append(g.steps[a.B], step{a.A, i, w})
+		g.steps[a.A] = append(g.steps[a.A], edge{a.B, i, w})
+		g.steps[a.B] = append(g.steps[a.B], edge{a.A, i, w})
 	}
 	for _, site := range o.Members {
-		slices.SortFunc(g.steps[site], func(a, b step) int { return cmp.Compare(a.to, b.to) })
+		slices.SortFunc(g.steps[site], func(a, b edge) int { return cmp.Compare(a.to, b.to) })
 		for _, s := range g.steps[site] {
 			if _, isHub := g.place[s.to]; isHub {
 				g.toHubs[site] = append(g.toHubs[site], s)
@@ -152,9 +152,9 @@ func (r *reach) measure(g *graph, to int) {
 	}
 }
 
-// A way is one first step towards a site and the weight of the whole path.
-type way struct {
-	step   step
+// A trail is one first step towards a site and the weight of the whole path.
+type trail struct {
+	step   edge
 	weight weight
 }
 
@@ -162,10 +162,10 @@ type way struct {
 // hubs are joined, a hub hands what another hub sent it straight to the site
 // (see Extras), so a hub can stand by for another whose own tunnels are
 // down. Elsewhere a step to a hub that would send the traffic back is none.
-func (g *graph) ways(out []way, from, to int, r *reach) []way {
+func (g *graph) ways(out []trail, from, to int, r *reach) []trail {
 	at, fromHub := g.place[from]
 	if s, adjacent := g.step(from, to); adjacent {
-		out = append(out, way{s, s.weight})
+		out = append(out, trail{s, s.weight})
 	}
 	for _, s := range g.toHubs[from] {
 		hub := g.place[s.to]
@@ -182,37 +182,37 @@ func (g *graph) ways(out []way, from, to int, r *reach) []way {
 		} else if fromHub && r.ok[at] && rest == g.between[hub][at].plus(r.weight[at]) {
 			continue
 		}
-		out = append(out, way{s, s.weight.plus(rest)})
+		out = append(out, trail{s, s.weight.plus(rest)})
 	}
-	slices.SortFunc(out, func(a, b way) int { return a.weight.compare(b.weight) })
+	slices.SortFunc(out, func(a, b trail) int { return a.weight.compare(b.weight) })
 	return out
 }
 
 // step returns the step from one site to an adjacent one.
-func (g *graph) step(from, to int) (step, bool) {
-	i, found := slices.BinarySearchFunc(g.steps[from], to, func(s step, to int) int { return cmp.Compare(s.to, to) })
+func (g *graph) step(from, to int) (edge, bool) {
+	i, found := slices.BinarySearchFunc(g.steps[from], to, func(s edge, to int) int { return cmp.Compare(s.to, to) })
 	if !found {
-		return step{}, false
+		return edge{}, false
 	}
 	return g.steps[from][i], true
 }
 
 // onward lists what a hub does with traffic that another hub handed it: the
 // step to the site itself, then those to hubs farther from it.
-func (g *graph) onward(hub, to int) []way {
+func (g *graph) onward(hub, to int) []trail {
 	direct, adjacent := g.step(hub, to)
-	var out []way
+	var out []trail
 	if adjacent {
-		out = append(out, way{direct, direct.weight})
+		out = append(out, trail{direct, direct.weight})
 	}
 	if _, toHub := g.place[to]; toHub {
 		return out
 	}
 	for _, s := range g.toHubs[hub] {
 		if rest, ok := g.step(s.to, to); ok && (!adjacent || rest.weight.compare(direct.weight) > 0) {
-			out = append(out, way{s, s.weight.plus(rest.weight)})
+			out = append(out, trail{s, s.weight.plus(rest.weight)})
 		}
 	}
-	slices.SortFunc(out, func(a, b way) int { return a.weight.compare(b.weight) })
+	slices.SortFunc(out, func(a, b trail) int { return a.weight.compare(b.weight) })
 	return out
 }

@@ -121,7 +121,7 @@ func (m *Map) onwardTable(overlay, site int) []Route {
 		}
 		out = append(out, r)
 	}
-	return m.merge(out, func(overlay, to int) []way { return m.graphs[overlay].onward(site, to) })
+	return m.merge(out, func(overlay, to int) []trail { return m.graphs[overlay].onward(site, to) })
 }
 
 func (m *Map) subnet(h holding) *estate.Subnet { return &m.Plan.Site(h.site).Subnets[h.subnet] }

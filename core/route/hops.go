@@ -14,7 +14,7 @@ type chainer struct {
 	overlay int
 	site    int
 	reach   *reach
-	ways    []way
+	ways    []trail
 	id      []byte
 	made    map[string][]Hop
 	last    struct { // several subnets of a site stand together often
@@ -43,7 +43,7 @@ func (c *chainer) chain(to, via int) []Hop {
 	return hops
 }
 
-func (c *chainer) hops(ways []way, via int) []Hop {
+func (c *chainer) hops(ways []trail, via int) []Hop {
 	if len(ways) > 0 && ways[0].weight.hops == 1 {
 		return c.fresh(ways, via) // only this destination is reached so
 	}
@@ -62,7 +62,7 @@ func (c *chainer) hops(ways []way, via int) []Hop {
 	return hops
 }
 
-func (c *chainer) fresh(ways []way, via int) []Hop {
+func (c *chainer) fresh(ways []trail, via int) []Hop {
 	hops := c.m.tunnelsOf(c.overlay, c.site, ways)
 	if via < 0 {
 		number(hops) // ways and ranks are in order already
@@ -76,7 +76,7 @@ func (c *chainer) fresh(ways []way, via int) []Hop {
 }
 
 // tunnelsOf lists all tunnels of the ways, in their order and by rank.
-func (m *Map) tunnelsOf(overlay, site int, ways []way) []Hop {
+func (m *Map) tunnelsOf(overlay, site int, ways []trail) []Hop {
 	g := m.graphs[overlay]
 	size := 0
 	for _, w := range ways {

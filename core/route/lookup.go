@@ -22,7 +22,7 @@ func (m *Map) decide(site int, in arrival, source place, to netip.Addr) (r Route
 		switch {
 		case !g.overlay.IsHub(site):
 		case g.joined && g.overlay.IsHub(remote.Site):
-			r, known = m.lookup(site, []int{overlay}, nil, to, func(overlay, to int) []way { return g.onward(site, to) })
+			r, known = m.lookup(site, []int{overlay}, nil, to, func(overlay, to int) []trail { return g.onward(site, to) })
 		case len(overlays) > 1:
 			r, known = m.lookup(site, []int{overlay}, without(overlays, []int{overlay}), to, nil)
 		}
@@ -75,7 +75,7 @@ func narrowest(routes []Route, to netip.Addr) (best Route, known bool) {
 
 // lookup finds the one route of routes(site, open, closed) for an address. ways
 // is asked for the first steps instead of the site's own where it is not nil.
-func (m *Map) lookup(site int, open, closed []int, to netip.Addr, ways func(overlay, to int) []way) (Route, bool) {
+func (m *Map) lookup(site int, open, closed []int, to netip.Addr, ways func(overlay, to int) []trail) (Route, bool) {
 	var list []Route
 	bits := -1
 	for n, overlay := range slices.Concat(open, closed) {
@@ -108,7 +108,7 @@ func (m *Map) lookup(site int, open, closed []int, to netip.Addr, ways func(over
 		return Route{}, false
 	}
 	if ways == nil {
-		ways = func(overlay, to int) []way { return m.waysFrom(overlay, site, to) }
+		ways = func(overlay, to int) []trail { return m.waysFrom(overlay, site, to) }
 	}
 	return m.merge(list, ways)[0], true
 }

@@ -149,13 +149,13 @@ func (m *Map) Path(overlay, from, to int) []int {
 	path := []int{from}
 	fromHub := false
 	for at := from; at != to; at = path[len(path)-1] {
-		var ways []way
+		var ways []trail
 		if fromHub && g.joined {
 			ways = g.onward(at, to)
 		} else {
 			ways = g.ways(nil, at, to, r)
 			if via := m.pinned(overlay, at, netip.Prefix{}); via >= 0 {
-				slices.SortStableFunc(ways, func(a, b way) int { return cmp.Compare(boolInt(a.step.to != via), boolInt(b.step.to != via)) })
+				slices.SortStableFunc(ways, func(a, b trail) int { return cmp.Compare(boolInt(a.step.to != via), boolInt(b.step.to != via)) })
 			}
 		}
 		if len(ways) == 0 || len(path) > len(g.hubs)+2 {
@@ -253,11 +253,11 @@ func (m *Map) routes(site int, open, closed []int) []Route {
 	if len(open)+len(closed) > 1 {
 		slices.SortStableFunc(out, func(a, b Route) int { return addr.Compare(a.Prefix, b.Prefix) })
 	}
-	return m.merge(out, func(overlay, to int) []way { return m.waysFrom(overlay, site, to) })
+	return m.merge(out, func(overlay, to int) []trail { return m.waysFrom(overlay, site, to) })
 }
 
 // waysFrom lists the first steps from a site to another in an overlay.
-func (m *Map) waysFrom(overlay, site, to int) []way {
+func (m *Map) waysFrom(overlay, site, to int) []trail {
 	r := m.graphs[overlay].newReach()
 	r.measure(m.graphs[overlay], to)
 	return m.graphs[overlay].ways(nil, site, to, r)
@@ -300,7 +300,7 @@ func (m *Map) routesOf(out []Route, overlay, site int) []Route {
 // several overlays reach, into one with all their hops. Hops are shared among
 // destinations at equal costs; what else sets two overlays apart is asked of
 // ways, for this destination.
-func (m *Map) merge(routes []Route, ways func(overlay, to int) []way) []Route {
+func (m *Map) merge(routes []Route, ways func(overlay, to int) []trail) []Route {
 	out := routes[:0]
 	for i := 0; i < len(routes); {
 		j := i + 1
@@ -315,13 +315,13 @@ func (m *Map) merge(routes []Route, ways func(overlay, to int) []way) []Route {
 		r := routes[i]
 		r.Hops = nil
 		for _, one := range routes[i:j] {
-			var steps []way
+			var steps []trail
 			if len(one.Hops) > 0 {
 				steps = ways(one.Hops[0].End.Overlay, one.To)
 			}
 			for _, h := range one.Hops {
 				h.To = one.To
-				if at := slices.IndexFunc(steps, func(w way) bool { return w.step.to == h.Via }); at >= 0 {
+				if at := slices.IndexFunc(steps, func(w trail) bool { return w.step.to == h.Via }); at >= 0 {
 					h.weight = steps[at].weight
 				}
 				r.Hops = append(r.Hops, h)

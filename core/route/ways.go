@@ -20,7 +20,7 @@ type Way struct {
 	weight weight
 }
 
-func waysOf(overlay int, list []way) []Way {
+func waysOf(overlay int, list []trail) []Way {
 	out := make([]Way, len(list))
 	for i, w := range list {
 		out[i] = Way{Overlay: overlay, Adjacency: w.step.adjacency, Via: w.step.to, Cost: int(w.weight.cost), weight: w.weight}

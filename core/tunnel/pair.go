@@ -104,14 +104,14 @@ func (o *Overlay) pair(p *Plan, a, b int, links [][]usable) []Tunnel {
 		}
 		tunnels[i] = t
 	}
-	share(found, tunnels)
+	shareLoad(found, tunnels)
 	return tunnels
 }
 
-// share gives their parts to tunnels over links that share the load: the
+// shareLoad gives their parts to tunnels over links that share the load: the
 // product of the weights at both ends. Tunnels that the engineer put first share
 // with none of the others.
-func share(found []candidate, tunnels []Tunnel) {
+func shareLoad(found []candidate, tunnels []Tunnel) {
 	for i := 1; i < len(found); i++ {
 		x, y := found[i-1], found[i]
 		if x.placed != y.placed || comparePlaces(x, y) != 0 {

@@ -138,6 +138,22 @@ func tagged[T any](v *desk.View, body T) *answer[T] {
 	return &answer[T]{ETag: tagOf(v.Revision), Body: body}
 }
 
+// viewed is an operation that reads one state of an estate and answers from it
+// alone.
+func viewed[In interface{ place() desk.Place }, Out any](d *desk.Desk, read func(v *desk.View, in In) (Out, error)) func(context.Context, In) (*answer[Out], error) {
+	return func(ctx context.Context, in In) (*answer[Out], error) {
+		v, err := d.View(ctx, in.place())
+		if err != nil {
+			return nil, refusal(err)
+		}
+		out, err := read(v, in)
+		if err != nil {
+			return nil, err
+		}
+		return tagged(v, out), nil
+	}
+}
+
 func tagOf(revision uint64) string { return fmt.Sprintf(`"%d"`, revision) }
 
 // A made is what an operation answers that makes something.

@@ -47,16 +47,12 @@ func (s *Server) follow(a huma.API) {
 			return tagged(v, v.Routes.Followed(v.Routes.Follow(packet))), nil
 		})
 	huma.Register(a, operation("find", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/find", "Find things by name, address or two addresses"),
-		func(ctx context.Context, in *struct {
+		viewed(d, func(v *desk.View, in *struct {
 			InDraft
 			Query string `query:"q" maxLength:"200"`
-		}) (*answer[[]find.Hit], error) {
-			v, err := d.View(ctx, in.place())
-			if err != nil {
-				return nil, refusal(err)
-			}
-			return tagged(v, find.In(v.Routes, v.Findings(), in.Query, 40)), nil
-		})
+		}) (out []find.Hit, err error) {
+			return find.In(v.Routes, v.Findings(), in.Query, 40), nil
+		}))
 	huma.Register(a, operation("get-before-after", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sites/{site}/before-after", "Compare a site's routes with those of the release the draft is based on"),
 		func(ctx context.Context, in *InSite) (*answer[TwoPlans], error) {
 			v, err := d.View(ctx, in.place())
@@ -78,24 +74,20 @@ func (s *Server) follow(a huma.API) {
 		Missing []string    `json:"missing" doc:"subnets of the pattern for which the region has no room"`
 	}
 	huma.Register(a, operation("get-pattern", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sites/{site}/pattern", "Propose a new site after the pattern of another"),
-		func(ctx context.Context, in *struct {
+		viewed(d, func(v *desk.View, in *struct {
 			InSite
 			Key  string `query:"key" maxLength:"40"`
 			Name string `query:"name" maxLength:"120"`
-		}) (*answer[patterned], error) {
-			v, err := d.View(ctx, in.place())
-			if err != nil {
-				return nil, refusal(err)
-			}
+		}) (out patterned, err error) {
 			site, missing, err := planning.Like(v.Estate, in.Site, in.Key, in.Name)
 			if err != nil {
-				return nil, huma.Error404NotFound(err.Error())
+				return out, huma.Error404NotFound(err.Error())
 			}
 			if missing == nil {
 				missing = []string{}
 			}
-			return tagged(v, patterned{site, missing}), nil
-		})
+			return patterned{site, missing}, nil
+		}))
 	const likePath = "/api/estates/{estate}/drafts/{draft}/sites/{site}/like/{pattern}"
 	huma.Register(a, saveOf("add-like", likePath, "Add a site after the pattern of another, to its overlays too"),
 		func(ctx context.Context, in *struct {

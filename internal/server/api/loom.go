@@ -138,36 +138,28 @@ func (s *Server) hubOrder(a huma.API) {
 func (s *Server) bothEnds(a huma.API) {
 	d := s.Desk
 	huma.Register(a, operation("get-both-ends", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/both-ends", "Read a tunnel at both ends, line by line"),
-		func(ctx context.Context, in *struct {
+		viewed(d, func(v *desk.View, in *struct {
 			InDraft
 			Overlay string `query:"overlay" required:"true" maxLength:"40"`
 			Tunnel  string `query:"tunnel" required:"true" maxLength:"200"`
-		}) (*answer[tunnel.BothEnds], error) {
-			v, err := d.View(ctx, in.place())
-			if err != nil {
-				return nil, refusal(err)
-			}
+		}) (out tunnel.BothEnds, err error) {
 			sheet, ok := v.Plan.BothEnds(in.Overlay, in.Tunnel)
 			if !ok {
-				return nil, huma.Error404NotFound(fmt.Sprintf("there is no tunnel %q in %q", in.Tunnel, in.Overlay))
+				return out, huma.Error404NotFound(fmt.Sprintf("there is no tunnel %q in %q", in.Tunnel, in.Overlay))
 			}
-			return tagged(v, sheet), nil
-		})
+			return sheet, nil
+		}))
 	huma.Register(a, operation("check-key", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/sites/{site}/check-key", "Learn what is wrong with a pasted public key"),
-		func(ctx context.Context, in *struct {
+		viewed(d, func(v *desk.View, in *struct {
 			InSite
 			Body struct {
 				Key string `json:"key" maxLength:"1000"`
 			}
-		}) (*answer[tunnel.KeyVerdict], error) {
-			v, err := d.View(ctx, in.place())
-			if err != nil {
-				return nil, refusal(err)
-			}
+		}) (out tunnel.KeyVerdict, err error) {
 			site := v.Plan.SiteIndex(in.Site)
 			if site < 0 {
-				return nil, huma.Error404NotFound(fmt.Sprintf("there is no site %q", in.Site))
+				return out, huma.Error404NotFound(fmt.Sprintf("there is no site %q", in.Site))
 			}
-			return tagged(v, v.Plan.JudgeKey(site, in.Body.Key)), nil
-		})
+			return v.Plan.JudgeKey(site, in.Body.Key), nil
+		}))
 }

@@ -66,69 +66,57 @@ func (s *Server) failures(a huma.API) {
 			return tagged(v, m.Grid(failures, in.Kinds, in.Limit)), nil
 		})
 	huma.Register(a, operation("get-outage", http.MethodGet, outagesPath+"/state", "Explain the failure of some parts together"),
-		func(ctx context.Context, in *struct {
+		viewed(d, func(v *desk.View, in *struct {
 			InDraft
 			Fail []string `query:"fail,explode" required:"true" minItems:"1" maxItems:"20"`
-		}) (*answer[outage.DetailSheet], error) {
-			v, err := d.View(ctx, in.place())
-			if err != nil {
-				return nil, refusal(err)
-			}
+		}) (out outage.DetailSheet, err error) {
 			parts, err := partsOf(in.Fail)
 			if err != nil {
-				return nil, err
+				return out, err
 			}
 			m, _ := v.Outages()
 			detail, err := m.Explain(parts...)
 			if err != nil {
-				return nil, huma.Error404NotFound(err.Error())
+				return out, huma.Error404NotFound(err.Error())
 			}
-			return tagged(v, m.DetailSheet(detail)), nil
-		})
+			return m.DetailSheet(detail), nil
+		}))
 	huma.Register(a, operation("get-outage-timeline", http.MethodGet, outagesPath+"/timeline", "Tell a failure and its repair second by second, for the traffic of two sites"),
-		func(ctx context.Context, in *struct {
+		viewed(d, func(v *desk.View, in *struct {
 			InDraft
 			Fail []string `query:"fail,explode" required:"true" minItems:"1" maxItems:"20"`
 			A    string   `query:"a" required:"true" maxLength:"40"`
 			B    string   `query:"b" required:"true" maxLength:"40"`
-		}) (*answer[Course], error) {
-			v, err := d.View(ctx, in.place())
-			if err != nil {
-				return nil, refusal(err)
-			}
+		}) (out Course, err error) {
 			parts, err := partsOf(in.Fail)
 			if err != nil {
-				return nil, err
+				return out, err
 			}
 			x, y := v.Plan.SiteIndex(in.A), v.Plan.SiteIndex(in.B)
 			if x < 0 || y < 0 || x == y {
-				return nil, huma.Error404NotFound("there are no such two sites")
+				return out, huma.Error404NotFound("there are no such two sites")
 			}
 			m, _ := v.Outages()
 			moments, err := m.Timeline(x, y, parts...)
 			if err != nil {
-				return nil, huma.Error422UnprocessableEntity(err.Error())
+				return out, huma.Error422UnprocessableEntity(err.Error())
 			}
-			out := Course{Moments: append([]outage.Moment{}, moments...)}
+			out = Course{Moments: append([]outage.Moment{}, moments...)}
 			if part, err := m.PairAvailability(x, y); err == nil {
 				out.Percent, out.Minutes = part*100, (1-part)*outage.MinutesPerYear
 			}
-			return tagged(v, out), nil
-		})
+			return out, nil
+		}))
 }
 
 // standings registers how things stand, and compared.
 func (s *Server) standings(a huma.API) {
 	d := s.Desk
 	huma.Register(a, operation("get-standing", http.MethodGet, outagesPath+"/standing", "Read how available sites are, what they share, and what would gain most"),
-		func(ctx context.Context, in *InDraft) (*answer[outage.Standing], error) {
-			v, err := d.View(ctx, in.place())
-			if err != nil {
-				return nil, refusal(err)
-			}
+		viewed(d, func(v *desk.View, in *InDraft) (out outage.Standing, err error) {
 			m, _ := v.Outages()
-			return tagged(v, m.Standing()), nil
-		})
+			return m.Standing(), nil
+		}))
 	huma.Register(a, operation("get-outage-changes", http.MethodGet, outagesPath+"/changes", "Compare what failures do with another state of the estate"),
 		func(ctx context.Context, in *struct {
 			InDraft

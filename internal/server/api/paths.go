@@ -37,18 +37,14 @@ func sitePlan(v *desk.View, site int) (SitePlan, error) {
 func (s *Server) sitePlans(a huma.API) {
 	d := s.Desk
 	huma.Register(a, operation("get-site-plan", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/sites/{site}/plan", "Read what follows for a site: tunnels, routes, configuration"),
-		func(ctx context.Context, in *InSite) (*answer[SitePlan], error) {
-			v, err := d.View(ctx, in.place())
-			if err != nil {
-				return nil, refusal(err)
-			}
+		viewed(d, func(v *desk.View, in *InSite) (out SitePlan, err error) {
 			site := v.Plan.SiteIndex(in.Site)
 			if site < 0 {
-				return nil, huma.Error404NotFound(fmt.Sprintf("there is no site %q", in.Site))
+				return out, huma.Error404NotFound(fmt.Sprintf("there is no site %q", in.Site))
 			}
 			plan, err := sitePlan(v, site)
-			return tagged(v, plan), refusal(err)
-		})
+			return plan, refusal(err)
+		}))
 	huma.Register(a, operation("reveal-key", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/sites/{site}/private-key", "Reveal the private key of a site"),
 		func(ctx context.Context, in *InSite) (*struct {
 			CacheNot string `header:"Cache-Control"`

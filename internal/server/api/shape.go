@@ -65,13 +65,9 @@ func overlaysOf(v *desk.View) []ShapedOverlay {
 
 func shape(a huma.API, d *desk.Desk) {
 	huma.Register(a, operation("list-overlays", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/overlays", "List the overlays"),
-		func(ctx context.Context, in *InDraft) (*answer[[]ShapedOverlay], error) {
-			v, err := d.View(ctx, in.place())
-			if err != nil {
-				return nil, refusal(err)
-			}
-			return tagged(v, overlaysOf(v)), nil
-		})
+		viewed(d, func(v *desk.View, in *InDraft) (out []ShapedOverlay, err error) {
+			return overlaysOf(v), nil
+		}))
 	type inOverlay struct {
 		InDraft
 		Overlay string `path:"overlay" maxLength:"40"`
