@@ -9,6 +9,7 @@ import (
 
 	"wideknot/core/diff"
 	"wideknot/core/render"
+	"wideknot/core/render/bundle"
 	"wideknot/core/render/linux"
 	"wideknot/core/route"
 )
@@ -38,8 +39,8 @@ func diffCommand() *cobra.Command {
 			var texts []diff.FileDiff
 			if files {
 				for _, site := range d.Touched {
-					before, errBefore := bundle(was, site)
-					after, errAfter := bundle(is, site)
+					before, errBefore := bundleOf(was, site)
+					after, errAfter := bundleOf(is, site)
 					if err := errors.Join(errBefore, errAfter); err != nil {
 						return err
 					}
@@ -64,9 +65,9 @@ func diffCommand() *cobra.Command {
 	return c
 }
 
-func bundle(m *route.Map, site string) ([]render.File, error) {
+func bundleOf(m *route.Map, site string) ([]render.File, error) {
 	if i := m.Plan.SiteIndex(site); i >= 0 {
-		return linux.Site(m, i, linux.NoKeys)
+		return bundle.Site(m, i, "", linux.NoKeys)
 	}
 	return nil, nil
 }

@@ -15,9 +15,9 @@ import (
 
 	"wideknot/core/estate"
 	"wideknot/core/render"
+	"wideknot/core/render/bundle"
 	"wideknot/core/render/custom"
 	"wideknot/core/render/linux"
-	"wideknot/core/render/restconf"
 	"wideknot/core/render/sheet"
 	"wideknot/core/render/topology"
 	"wideknot/core/route"
@@ -108,15 +108,7 @@ func renderings(m *route.Map, target, templateFile string, keys linux.Keys) ([]r
 			files = append(files, render.File{Path: site.Key + "/" + strings.TrimSuffix(filepath.Base(templateFile), ".tmpl"), Text: text})
 			continue
 		}
-		if target == string(estate.TargetRestconf) || target == "" && site.Gateway.Target == estate.TargetRestconf {
-			more, err := restconf.Site(m, i)
-			if err != nil {
-				return nil, err
-			}
-			files = append(files, more...)
-			continue
-		}
-		more, err := linux.Site(m, i, keys)
+		more, err := bundle.Site(m, i, estate.Target(target), keys)
 		if err != nil {
 			return nil, err
 		}

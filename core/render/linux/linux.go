@@ -46,18 +46,22 @@ func (b *bundle) presharedKey(peer *tunnel.Peer) (key string, known, wanted bool
 }
 
 // Site renders the bundle of one site, in a folder named for it. The same plan
-// gives the same bytes. It is empty for a site without tunnels. The error is of
-// text that must not stand in a configuration.
+// gives the same bytes. It is empty for a site without tunnels of WireGuard: other
+// tunnels, and routes into them, are left out (a finding says so). The error is
+// of text that must not stand in a configuration.
 func Site(m *route.Map, site int, keys Keys) ([]render.File, error) {
 	b := &bundle{
 		plan: m.Plan, routeMap: m, site: m.Plan.Site(site), index: site,
-		peers: m.Plan.Peers(site), routes: m.Table(site), keys: keys,
+		peers: carried(m.Plan.Peers(site)), routes: withoutForeign(m, m.Table(site)), keys: keys,
 	}
 	if len(b.peers) == 0 {
 		return nil, nil
 	}
 	b.marks = marksOf(b.site)
-	b.extras = m.Extras(site)
+	b.extras = slices.Clone(m.Extras(site))
+	for i := range b.extras {
+		b.extras[i].Routes = withoutForeign(m, b.extras[i].Routes)
+	}
 	b.marked = m.Marked(site)
 	folder := b.site.Key + "/"
 	files := []render.File{{Path: folder + "README.txt", Text: b.readme()}}
@@ -84,6 +88,28 @@ func Site(m *route.Map, site int, keys Keys) ([]render.File, error) {
 		}
 	}
 	return files, nil
+}
+
+// carried leaves out the peers whose tunnels are none of WireGuard.
+func carried(peers []tunnel.Peer) []tunnel.Peer {
+	return slices.DeleteFunc(peers, func(p tunnel.Peer) bool { return p.Overlay.Spec.Transport == estate.IPsec })
+}
+
+// withoutForeign leaves out hops into tunnels that are none of WireGuard. What
+// would go by these alone is discarded.
+func withoutForeign(m *route.Map, routes []route.Route) []route.Route {
+	foreign := func(h route.Hop) bool { return m.Plan.Overlays[h.End.Overlay].Spec.Transport == estate.IPsec }
+	out := slices.Clone(routes)
+	for i := range out {
+		r := &out[i]
+		if !slices.ContainsFunc(r.Hops, foreign) {
+			continue
+		}
+		if r.Hops = slices.DeleteFunc(slices.Clone(r.Hops), foreign); len(r.Hops) == 0 {
+			r.Kind = route.Cut
+		}
+	}
+	return out
 }
 
 type bundle struct {

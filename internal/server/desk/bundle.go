@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"wideknot/core/render"
+	"wideknot/core/render/bundle"
 	"wideknot/core/render/linux"
 	"wideknot/core/tunnel"
 	"wideknot/internal/server/identity"
@@ -108,7 +109,7 @@ func secretPurpose(estateKey string) string { return "estate secret " + estateKe
 
 // Bundle renders the configuration of one site, without private keys.
 func (v *View) Bundle(site int) ([]render.File, error) {
-	return linux.Site(v.Routes, site, linux.NoKeys)
+	return bundle.Site(v.Routes, site, "", linux.NoKeys)
 }
 
 // bundleOf is Bundle, empty for a site that is not there.
@@ -135,13 +136,15 @@ func (d *Desk) Archive(ctx context.Context, view *View, site string, withKeys bo
 			if site != "" && view.Estate.Sites[i].Key != site {
 				continue
 			}
-			files, err := linux.Site(view.Routes, i, keys)
+			files, err := bundle.Site(view.Routes, i, "", keys)
 			if err != nil {
 				return err
 			}
 			for _, f := range files {
 				// No time of making: the same design gives the same archive.
-				entry, err := archive.CreateHeader(&zip.FileHeader{Name: f.Path, Method: zip.Deflate})
+				head := &zip.FileHeader{Name: f.Path, Method: zip.Deflate}
+				head.SetMode(0o600)
+				entry, err := archive.CreateHeader(head)
 				if err == nil {
 					_, err = entry.Write(f.Text)
 				}
