@@ -35,6 +35,8 @@ func TestReadSheetsRemarks(t *testing.T) {
 		{"reach in capitals", Sheets{siteText, "site,key,reach\ntarnhollow,fibre,NAT\n", ""}, "sites 2 region normalised: new|links 2 reach normalised: became nat"},
 		{"bad number", Sheets{Sites: "key,demand_mbps\nt,40 Mbit\n"}, "sites 2 demand_mbps bad: expected a number"},
 		{"decimal comma", Sheets{Sites: "key;demand_mbps\nt;4,5\n"}, "sites 2 demand_mbps normalised: read as 4.5"},
+		{"no finite number", Sheets{Sites: "key,demand_mbps\nt,inf\nu,NaN\nv,1e999\n"}, "sites 2 demand_mbps bad: number|sites 3 demand_mbps bad: number|sites 4 demand_mbps bad: number"},
+		{"a number for machines", Sheets{Sites: "key,demand_mbps\nt,0x10\nu,1_000\n"}, "sites 2 demand_mbps bad: number|sites 3 demand_mbps bad: number"},
 		{"demand below 0", Sheets{Sites: "key,demand_mbps\nt,-1\n"}, "sites 2 demand_mbps bad: outside"},
 		{"number outside its range", Sheets{Sites: "key,max_tunnels\nt,-4\n"}, "sites 2 max_tunnels bad: outside"},
 		{"dangling site", Sheets{Links: "site,key,reach\nnowhere,fibre,nat\n"}, `links 2 site bad: no site "nowhere"`},

@@ -1,6 +1,7 @@
 package planning
 
 import (
+	"errors"
 	"fmt"
 	"math"
 	"math/big"
@@ -142,5 +143,28 @@ func TestHoldings(t *testing.T) {
 	want := "subnet 10.0.0.0/24 hub|subnet 10.0.1.0/25 one error|reserved 10.0.2.0/24 the new works|transit 100.96.0.0/24 o warning|subnet 192.168.1.0/24 one|subnet fd00:0:0:1::/64 one"
 	if strings.Join(got, "|") != want {
 		t.Errorf("%s\nwant\n%s", strings.Join(got, "|"), want)
+	}
+}
+
+// A repair is of one subnet; the site's others stay.
+func TestRepairsAreOfOneSubnet(t *testing.T) {
+	e, _, err := estate.Read(strings.NewReader(patterned))
+	if err != nil {
+		t.Fatal(err)
+	}
+	second := netip.MustParsePrefix("fd00:0:0:1::/64")
+	out, err := Apply(e, Repair{Action: Unshare, Site: "one", Prefix: second, From: "o"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, n := range out.Site("one").Subnets {
+		if was := e.Site("one").Subnets[i]; (n.Prefix == second) != (len(n.Share) != len(was.Share)) {
+			t.Errorf("%s is shared into %v, was into %v", n.Prefix, n.Share, was.Share)
+		}
+	}
+	for _, r := range []Repair{{Action: Unshare, Site: "nobody", Prefix: second}, {Action: "fold", Site: "one", Prefix: second}, {Action: Unshare, Site: "one", Prefix: netip.MustParsePrefix("10.99.0.0/24")}} {
+		if _, err := Apply(e, r); !errors.Is(err, ErrOutdated) {
+			t.Errorf("%+v: %v", r, err)
+		}
 	}
 }

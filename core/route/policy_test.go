@@ -2,6 +2,7 @@ package route
 
 import (
 	"math/rand/v2"
+	"net/netip"
 	"slices"
 	"testing"
 
@@ -89,5 +90,25 @@ func TestRulesSpeakOfTheirPorts(t *testing.T) {
 	}
 	if !slices.Contains(protocols, "icmp") {
 		t.Error(protocols)
+	}
+}
+
+// Ports go from 0 to 65535 and belong to tcp and udp; 0 is none.
+func TestPacketsAreChecked(t *testing.T) {
+	from, to := netip.MustParseAddr("10.0.0.1"), netip.MustParseAddr("10.0.1.1")
+	for _, c := range []struct {
+		protocol string
+		port     int
+		ok       bool
+	}{
+		{"", 0, true}, {"icmp", 0, true}, {"tcp", 0, true}, {"tcp", 1, true}, {"udp", 65535, true},
+		{"udp", 65536, false}, {"tcp", -1, false}, {"icmp", 1, false}, {"", 1, false}, {"sctp", 0, false},
+	} {
+		if err := (Packet{From: from, To: to, Protocol: c.protocol, Port: c.port}).Check(); (err == nil) != c.ok {
+			t.Errorf("%s %d: %v", c.protocol, c.port, err)
+		}
+	}
+	if (Packet{From: netip.MustParseAddr("fe80::1%eth0"), To: to}).Check() == nil {
+		t.Error("an address with a zone is taken")
 	}
 }

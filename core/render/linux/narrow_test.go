@@ -1,6 +1,8 @@
 package linux_test
 
 import (
+	"fmt"
+	"net/netip"
 	"os/exec"
 	"strings"
 	"testing"
@@ -49,6 +51,38 @@ func TestLinksForSomeZones(t *testing.T) {
 		}
 		if e.Sites[i].Key == spoke.Key && drops == 0 {
 			t.Errorf("nothing is limited at %s", spoke.Key)
+		}
+	}
+}
+
+// A link is marked where its gateway has others too, and both its device and its
+// next hop are known.
+func TestLinksThatAreMarked(t *testing.T) {
+	for _, c := range []struct{ change, marked string }{
+		{"", "fwmark 8400|fwmark 8401"}, {"next_hop", "fwmark 8401"}, {"device", "fwmark 8401"},
+	} {
+		m, keys := example(t, "load-sharing")
+		site := m.Plan.SiteIndex("tarn")
+		s := m.Plan.Site(site)
+		for i := range s.Links {
+			s.Links[i].Device, s.Links[i].NextHop = fmt.Sprint("wan", i), []netip.Addr{netip.MustParseAddr("192.0.2.254")}
+		}
+		switch c.change {
+		case "next_hop":
+			s.Links[0].NextHop = nil
+		case "device":
+			s.Links[0].Device = ""
+		}
+		text := ""
+		for _, f := range bundle(t, m, site, keys) {
+			if strings.HasSuffix(f.Path, "rules.ip") {
+				text = string(f.Text)
+			}
+		}
+		for _, mark := range []string{"fwmark 8400", "fwmark 8401"} {
+			if strings.Contains(text, mark) != strings.Contains(c.marked, mark) {
+				t.Errorf("%s: %s in\n%s", c.change, mark, text)
+			}
 		}
 	}
 }

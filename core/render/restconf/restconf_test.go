@@ -113,7 +113,8 @@ func TestListsSayWhatThePolicySays(t *testing.T) {
 	rules := "rules:\n        - {action: permit, from: {zone: field}, to: {site: tarn}, protocol: tcp, ports: [443]}\n        - {action: deny, from: {site: weir}, protocol: udp}"
 	r := rand.New(rand.NewPCG(61, 62))
 	verdicts := map[route.Ending]int{}
-	for _, change := range [][]string{nil, {"default: permit", "default: deny"}, {"rules:", rules}, {"rules:", rules, "default: permit", "default: deny"}} {
+	ranges := strings.Replace(rules, "[443]", "[440-443, 500]", 1)
+	for _, change := range [][]string{nil, {"rules:", ranges}, {"default: permit", "default: deny"}, {"rules:", rules}, {"rules:", rules, "default: permit", "default: deny"}} {
 		m := example(t, "breakout", append(change, "share: [ops, works]", "share: [ops]")...)
 		lists := make([][]entry, len(m.Plan.Estate.Sites))
 		for site := range lists {

@@ -19,9 +19,11 @@ export function Plan({ at }: { at: Place }) {
       {standing.isPending ? <Waiting what="the plan" /> : null}
       {standing.data ? (
         <>
-          <div className="col-span-2 -mb-8">
-            <Idle sites={standing.data.idle} />
-          </div>
+          {standing.data.idle.length > 0 ? (
+            <div className="col-span-2 -mb-8">
+              <Idle sites={standing.data.idle} />
+            </div>
+          ) : null}
           <Order at={at} patterns={standing.data.patterns} zones={standing.data.zones} />
           <div>
             <Shed at={at} shed={standing.data.shed} zones={standing.data.zones} />

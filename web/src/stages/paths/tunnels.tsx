@@ -123,7 +123,7 @@ function PeerTunnels({ tunnels, at }: { tunnels: SiteTunnel[]; at: Place }) {
       </table>
       <details className="text-[13px] mt-1">
         <summary className="cursor-pointer text-secondary">
-          Allowed prefixes {first.peer}: {many(first.allowed.length, "prefix", "prefixes")} · peer's key{" "}
+          Allowed from {first.peer}: {many(first.allowed.length, "prefix", "prefixes")} · peer's key{" "}
           <span className="font-mono text-xs">{first.peer_key}</span>
         </summary>
         {tunnels.map((t) => (

@@ -38,7 +38,7 @@ const pairings = {
 
 const tabs = {
   loom: "Pairs",
-  members: "Who takes part",
+  members: "Members",
   policy: "Policy and pins",
   settings: "Costs and tunnels",
 };

@@ -146,7 +146,7 @@ function RuleRow(props: {
       <td className="num">{n}</td>
       <td>
         <select
-          className="cell"
+          className="cell min-w-22"
           aria-label={`Action of rule ${n}`}
           value={r.action}
           onChange={(e) => props.onReplace({ action: e.target.value })}
@@ -166,7 +166,7 @@ function RuleRow(props: {
       ))}
       <td>
         <select
-          className="cell"
+          className="cell min-w-18"
           aria-label={`Protocol of rule ${n}`}
           value={r.protocol && r.protocol !== "any" ? r.protocol : "any"}
           onChange={(e) =>

@@ -9,7 +9,7 @@ export function Zones({ at, overlay }: { at: Place; overlay: ShapedOverlay }) {
   const share = useShare(at, overlay.key);
   return (
     <section aria-label="Zones" className="mt-6">
-      <h2 className="text-lg">What takes part</h2>
+      <h2 className="text-lg">Zones shared</h2>
       {overlay.zones.length === 0 ? <p className="text-secondary">The members have no subnets yet.</p> : null}
       <table className="ruled">
         <tbody>
