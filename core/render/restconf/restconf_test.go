@@ -76,13 +76,14 @@ type ports struct {
 }
 
 type portMatch struct {
-	Operator     string
-	Port         int
-	Lower, Upper int
+	Operator string
+	Port     int
+	Lower    int `json:"lower-port"`
+	Upper    int `json:"upper-port"`
 }
 
 func (p *portMatch) matches(port int) bool {
-	return p == nil || p.Operator == "eq" && p.Port == port
+	return p == nil || p.Operator == "eq" && p.Port == port || p.Operator == "" && p.Lower <= port && port <= p.Upper
 }
 
 // judge asks the entries in order, as a gateway would.
