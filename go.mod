@@ -5,6 +5,7 @@ go 1.26.8
 require (
 	github.com/coreos/go-oidc/v3 v3.21.0
 	github.com/danielgtaylor/huma/v2 v2.37.2
+	github.com/gaissmai/bart v0.30.0
 	github.com/go-jose/go-jose/v4 v4.1.8
 	github.com/go-rod/rod v0.116.2
 	github.com/go-sql-driver/mysql v1.10.1

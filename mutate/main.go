@@ -71,6 +71,9 @@ func run(ctx context.Context, root, skip string, seed uint64, sample, jobs int, 
 				if !known[m.key()] {
 					v = judge.of(ctx, m)
 				}
+				if ctx.Err() != nil {
+					return // its tests did not end by themselves
+				}
 				mu.Lock()
 				counts[v]++
 				if v == survived {

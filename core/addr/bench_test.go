@@ -38,7 +38,7 @@ func BenchmarkMillion(b *testing.B) {
 	b.Run("sort", func(b *testing.B) {
 		for b.Loop() {
 			sorted := slices.Clone(prefixes)
-			slices.SortFunc(sorted, Compare)
+			slices.SortFunc(sorted, netip.Prefix.Compare)
 		}
 	})
 	b.Run("clashes", func(b *testing.B) {

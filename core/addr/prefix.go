@@ -3,7 +3,6 @@
 package addr
 
 import (
-	"cmp"
 	"fmt"
 	"net/netip"
 	"strconv"
@@ -49,18 +48,6 @@ func ParsePrefix(text string) (prefix netip.Prefix, note string, err error) {
 		return prefix, fmt.Sprintf("host bits were set: %s became %s", trimmed, prefix), nil
 	}
 	return prefix, fmt.Sprintf("%q became %s", text, prefix), nil
-}
-
-// Compare orders prefixes by family (IPv4 first), then address, then with the
-// wider prefix first, so that a prefix comes directly before all it contains.
-func Compare(a, b netip.Prefix) int {
-	if c := cmp.Compare(a.Addr().BitLen(), b.Addr().BitLen()); c != 0 {
-		return c
-	}
-	if c := a.Addr().Compare(b.Addr()); c != 0 {
-		return c
-	}
-	return cmp.Compare(a.Bits(), b.Bits())
 }
 
 // Covers reports whether every address of inner is also in outer.

@@ -15,7 +15,7 @@ func Free(super netip.Prefix, used []netip.Prefix) []netip.Prefix {
 			inside = append(inside, u.Masked())
 		}
 	}
-	slices.SortFunc(inside, Compare)
+	slices.SortFunc(inside, netip.Prefix.Compare)
 	return free(nil, super, inside)
 }
 
@@ -27,7 +27,7 @@ func free(found []netip.Prefix, block netip.Prefix, used []netip.Prefix) []netip
 		return found
 	}
 	low, high := Halves(block)
-	split, _ := slices.BinarySearchFunc(used, high, Compare)
+	split, _ := slices.BinarySearchFunc(used, high, netip.Prefix.Compare)
 	found = free(found, low, used[:split])
 	return free(found, high, used[split:])
 }
@@ -66,7 +66,7 @@ func Aggregate(prefixes []netip.Prefix) []netip.Prefix {
 			sorted = append(sorted, p.Masked())
 		}
 	}
-	slices.SortFunc(sorted, Compare)
+	slices.SortFunc(sorted, netip.Prefix.Compare)
 	out := sorted[:0]
 	for _, p := range sorted {
 		if len(out) > 0 && Covers(out[len(out)-1], p) {

@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"wideknot/core/addr"
 	"wideknot/core/route"
+
 	"wideknot/core/tunnel"
 )
 
@@ -61,7 +61,7 @@ func movesOf(old, new *route.Map, site string, yield func(move) bool) bool {
 		case j == len(is):
 			order = -1
 		default:
-			order = addr.Compare(was[i].Prefix, is[j].Prefix)
+			order = netip.Prefix.Compare(was[i].Prefix, is[j].Prefix)
 		}
 		switch {
 		case order < 0:

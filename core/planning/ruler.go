@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"wideknot/core/addr"
+
 	"wideknot/core/estate"
 )
 
@@ -59,7 +60,7 @@ func Holdings(e *estate.Estate, clashes Clashes) []Held {
 	for _, r := range e.About.Reserved {
 		out = append(out, Held{Prefix: r.Prefix, What: "reserved", Name: r.For, Share: []string{}})
 	}
-	slices.SortStableFunc(out, func(a, b Held) int { return addr.Compare(a.Prefix, b.Prefix) })
+	slices.SortStableFunc(out, func(a, b Held) int { return netip.Prefix.Compare(a.Prefix, b.Prefix) })
 	return out
 }
 
@@ -103,7 +104,7 @@ func Ruler(held []Held, rooms []Room, within netip.Prefix) []Line {
 		group := netip.PrefixFrom(p.Addr(), min(p.Bits(), map[bool]int{true: 16, false: 48}[p.Addr().Is4()])).Masked()
 		elsewhere = append(elsewhere, group)
 	}
-	slices.SortFunc(elsewhere, addr.Compare)
+	slices.SortFunc(elsewhere, netip.Prefix.Compare)
 	for _, p := range slices.Compact(elsewhere) {
 		lines = append(lines, stretch(held, p, "outside the regions")...)
 	}

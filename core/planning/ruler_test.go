@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"wideknot/core/addr"
+
 	"wideknot/core/estate"
 )
 
@@ -20,7 +21,7 @@ func heldOf(prefixes ...string) []Held {
 	for _, p := range prefixes {
 		out = append(out, Held{Prefix: netip.MustParsePrefix(p), What: "subnet"})
 	}
-	slices.SortFunc(out, func(a, b Held) int { return addr.Compare(a.Prefix, b.Prefix) })
+	slices.SortFunc(out, func(a, b Held) int { return netip.Prefix.Compare(a.Prefix, b.Prefix) })
 	return out
 }
 
@@ -102,7 +103,7 @@ func TestRulerIsToScale(t *testing.T) {
 				held = append(held, heldOf(p.String())...)
 			}
 		}
-		slices.SortFunc(held, func(a, b Held) int { return addr.Compare(a.Prefix, b.Prefix) })
+		slices.SortFunc(held, func(a, b Held) int { return netip.Prefix.Compare(a.Prefix, b.Prefix) })
 		next := number(whole.Addr())
 		for _, l := range Ruler(held, nil, whole)[1:] {
 			if number(l.Prefix.Addr()).Cmp(next) != 0 {

@@ -5,7 +5,7 @@ import (
 	"net/netip"
 	"slices"
 
-	"wideknot/core/addr"
+	"github.com/gaissmai/bart"
 )
 
 // A holding is a prefix at a site.
@@ -15,39 +15,28 @@ type holding struct {
 	subnet int
 }
 
-// holdings are prefixes in address order, with the lengths that occur among
-// them, so that finding the narrowest around an address tries only those.
+// holdings are prefixes in address order, and for each prefix where in the list
+// those begin that have it.
 type holdings struct {
-	list     []holding
-	lengths4 []int // the narrowest first
-	lengths6 []int
+	list   []holding
+	starts *bart.Table[int32]
 }
 
 func compareHoldings(a, b holding) int {
-	return cmp.Or(addr.Compare(a.prefix, b.prefix), cmp.Compare(a.site, b.site))
+	return cmp.Or(netip.Prefix.Compare(a.prefix, b.prefix), cmp.Compare(a.site, b.site))
 }
 
 func newHoldings(list []holding) holdings {
 	slices.SortFunc(list, compareHoldings)
-	return holdings{list: list}.measured()
+	return sortedHoldings(list)
 }
 
-func (h holdings) measured() holdings {
-	var four, six [129]bool
-	for i := range h.list {
-		if p := h.list[i].prefix; p.Addr().Is4() {
-			four[p.Bits()] = true
-		} else {
-			six[p.Bits()] = true
-		}
-	}
-	h.lengths4, h.lengths6 = nil, nil
-	for bits := 128; bits >= 0; bits-- {
-		if four[bits] {
-			h.lengths4 = append(h.lengths4, bits)
-		}
-		if six[bits] {
-			h.lengths6 = append(h.lengths6, bits)
+// sortedHoldings are the holdings of a list in order.
+func sortedHoldings(list []holding) holdings {
+	h := holdings{list, &bart.Table[int32]{}}
+	for i := range list {
+		if i == 0 || list[i].prefix != list[i-1].prefix {
+			h.starts.Insert(list[i].prefix, int32(i))
 		}
 	}
 	return h
@@ -63,14 +52,8 @@ func (h *holdings) around(a netip.Addr) (found []holding, ok bool) {
 // narrowest finds the narrowest of the prefixes around an address that are
 // wanted, which several sites may have.
 func (h *holdings) narrowest(a netip.Addr, wanted func(*holding) bool) (found []holding) {
-	lengths := h.lengths4
-	if a.Is6() {
-		lengths = h.lengths6
-	}
-	for _, bits := range lengths {
-		prefix, _ := a.Prefix(bits)
-		i, _ := slices.BinarySearchFunc(h.list, prefix, func(x holding, p netip.Prefix) int { return addr.Compare(x.prefix, p) })
-		for ; i < len(h.list) && h.list[i].prefix == prefix; i++ {
+	for prefix, start := range h.starts.Supernets(netip.PrefixFrom(a, a.BitLen())) {
+		for i := int(start); i < len(h.list) && h.list[i].prefix == prefix; i++ {
 			if wanted(&h.list[i]) {
 				found = append(found, h.list[i])
 			}

@@ -9,6 +9,7 @@ import (
 	"wideknot/core/addr"
 
 	"wideknot/core/estate"
+
 	"wideknot/core/tunnel"
 )
 
@@ -134,7 +135,7 @@ func (m *Map) Narrow(prefixes map[netip.Prefix]bool) *Map {
 				list = append(list, one)
 			}
 		}
-		out.shared[i] = holdings{list: list}.measured()
+		out.shared[i] = sortedHoldings(list)
 	}
 	return &out
 }
@@ -215,7 +216,7 @@ func (m *Map) Table(site int) []Route {
 	for _, x := range m.breakouts(site) {
 		routes = append(routes, x.Routes...)
 	}
-	slices.SortStableFunc(routes, func(a, b Route) int { return addr.Compare(a.Prefix, b.Prefix) })
+	slices.SortStableFunc(routes, func(a, b Route) int { return netip.Prefix.Compare(a.Prefix, b.Prefix) })
 	return routes
 }
 
@@ -251,7 +252,7 @@ func (m *Map) routes(site int, open, closed []int) []Route {
 		}
 	}
 	if len(open)+len(closed) > 1 {
-		slices.SortStableFunc(out, func(a, b Route) int { return addr.Compare(a.Prefix, b.Prefix) })
+		slices.SortStableFunc(out, func(a, b Route) int { return netip.Prefix.Compare(a.Prefix, b.Prefix) })
 	}
 	return m.merge(out, func(overlay, to int) []trail { return m.waysFrom(overlay, site, to) })
 }
