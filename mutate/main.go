@@ -48,38 +48,13 @@ func run(ctx context.Context, root, skip string, seed uint64, sample, jobs int, 
 	random.Shuffle(len(sites), func(i, j int) { sites[i], sites[j] = sites[j], sites[i] })
 	fmt.Printf("%d places to change under %s; a sample of %d by seed %d\n", len(sites), root, sample, seed)
 
-	judge := judge{packages: packages, limit: limit}
-	counts := map[verdict]int{}
-	var mu sync.Mutex
+	t := trial{judge: judge{packages: packages, limit: limit}, known: known, sites: sites, sample: sample, counts: map[verdict]int{}}
 	var all sync.WaitGroup
-	next := 0
 	for range jobs {
 		all.Add(1)
 		go func() {
 			defer all.Done()
-			for {
-				mu.Lock()
-				judged := counts[killed] + counts[survived] + counts[equivalent]
-				if judged >= sample || next == len(sites) || ctx.Err() != nil {
-					mu.Unlock()
-					return
-				}
-				m := sites[next]
-				next++
-				mu.Unlock()
-				v := equivalent
-				if !known[m.key()] {
-					v = judge.of(ctx, m)
-				}
-				if ctx.Err() != nil {
-					return // its tests did not end by themselves
-				}
-				mu.Lock()
-				counts[v]++
-				if v == survived {
-					fmt.Printf("survived  %s\n", m)
-				}
-				mu.Unlock()
+			for t.one(ctx) {
 			}
 		}()
 	}
@@ -87,8 +62,47 @@ func run(ctx context.Context, root, skip string, seed uint64, sample, jobs int, 
 	if ctx.Err() != nil {
 		fmt.Println("interrupted; the figures are of what was done")
 	}
-	asked := counts[killed] + counts[survived]
+	asked := t.counts[killed] + t.counts[survived]
 	fmt.Printf("%d killed of %d that change something (%.0f %%), %d known to change nothing, %d did not compile\n",
-		counts[killed], asked, 100*float64(counts[killed])/float64(max(asked, 1)), counts[equivalent], counts[uncompiled])
+		t.counts[killed], asked, 100*float64(t.counts[killed])/float64(max(asked, 1)), t.counts[equivalent], t.counts[uncompiled])
 	return nil
+}
+
+// A trial judges mutants one after another until a sample of them is judged.
+type trial struct {
+	judge  judge
+	known  map[string]bool
+	sites  []mutant
+	sample int
+
+	mu     sync.Mutex
+	next   int
+	counts map[verdict]int
+}
+
+// one judges the next mutant; false says that there is none to judge.
+func (t *trial) one(ctx context.Context) bool {
+	t.mu.Lock()
+	judged := t.counts[killed] + t.counts[survived] + t.counts[equivalent]
+	if judged >= t.sample || t.next == len(t.sites) || ctx.Err() != nil {
+		t.mu.Unlock()
+		return false
+	}
+	m := t.sites[t.next]
+	t.next++
+	t.mu.Unlock()
+	v := equivalent
+	if !t.known[m.key()] {
+		v = t.judge.of(ctx, m)
+	}
+	if ctx.Err() != nil {
+		return false // its tests did not end by themselves
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.counts[v]++
+	if v == survived {
+		fmt.Printf("survived  %s\n", m)
+	}
+	return true
 }

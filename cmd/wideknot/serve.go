@@ -32,6 +32,9 @@ const memoryLimit = 1 << 30
 // next turn; Go's own turns are first come, first served, of up to 10 ms each.
 const threadsPerCore = 2
 
+// cores is what the program may use, before it is told otherwise.
+var cores = runtime.GOMAXPROCS(0)
+
 func serveCommand() *cobra.Command {
 	var s settings
 	c := &cobra.Command{
@@ -58,7 +61,7 @@ func (s *settings) serve(ctx context.Context, prepare func(context.Context, *api
 		debug.SetGCPercent(300) // an edit makes much that is garbage at once; the limit bounds it
 	}
 	if os.Getenv("GOMAXPROCS") == "" {
-		runtime.GOMAXPROCS(threadsPerCore * runtime.GOMAXPROCS(0))
+		runtime.GOMAXPROCS(threadsPerCore * cores)
 	}
 	listener, err := s.listener()
 	if err != nil {

@@ -570,3 +570,15 @@ func mutate(r *rand.Rand, e *estate.Estate) {
 		o.Spokes[r.IntN(len(o.Spokes))].Hubs = []string{"hub-two", "hub-one"}
 	}
 }
+
+// Lifetimes are the overlay's where it gives them, else the usual ones.
+func TestLifetimesOfTheOverlay(t *testing.T) {
+	for _, c := range []struct{ ike, child, wantIKE, wantChild int }{{0, 0, DefaultIKELifetime, DefaultChildLifetime}, {300, 0, 300, DefaultChildLifetime}, {0, 300, DefaultIKELifetime, 300}, {7200, 900, 7200, 900}} {
+		o := ops("h", "s")
+		o.Transport, o.Crypto = estate.IPsec, &estate.Crypto{IKELifetimeS: c.ike, ChildLifetimeS: c.child}
+		p := Derive(sketch(t, o, "h a:static 10.0.0.0/24", "s x:nat 10.0.1.0/24"))
+		if sa := p.SecurityAssociation(p.Ends(0)[0]); sa.IKELifetime != c.wantIKE || sa.ChildLifetime != c.wantChild {
+			t.Errorf("%+v: %d and %d s", c, sa.IKELifetime, sa.ChildLifetime)
+		}
+	}
+}
