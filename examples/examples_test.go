@@ -69,9 +69,9 @@ func TestTheDemoHasItsTrouble(t *testing.T) {
 		"all 2 links of eelgate share mast-34",
 		"all 2 links of kelpwick share mast-39",
 		"van-1 and van-2 cannot be joined in ops; cinderhall carries their traffic",
-		"harrowmere ends 174 tunnels; its gateway can end 185",
+		"harrowmere terminates 174 tunnels; its gateway is limited to 185",
 		"by a pin, traffic of larkspit to",
-		"rule 6 of ops (permit camera to at cinderhall tcp 554) is never asked: rule 5 stands above it",
+		"rule 6 of ops (permit camera to at cinderhall tcp 554) is shadowed by rule 5",
 		"heronstow/cell is numbered from carrier space",
 	} {
 		if !strings.Contains(all, want) {
