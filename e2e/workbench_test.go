@@ -373,7 +373,7 @@ func TestDirtySheetOfThirty(t *testing.T) {
 	d.write(d.labelled("Overlay key"), "mesh")
 	d.write(d.labelled("Transit pool"), "100.97.0.0/16")
 	d.click("button", "Make the overlay")
-	d.find("[role=tab]", "mesh")
+	d.find("[role=tab][aria-selected=true]", "mesh")
 	d.must(d.labelled("Shape").Select([]string{"every pair of members"}, true, "text"))
 	for _, member := range []string{"Site 00", "Site 01", "Site 02", "Site 03", "Site 04"} {
 		d.goTo("/e/thirty/d/first/shape?overlay=mesh&view=members")
