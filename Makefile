@@ -40,7 +40,7 @@ notices: web/node_modules/.package-lock.json
 	mv cmd/wideknot/notices.txt.new cmd/wideknot/notices.txt
 
 lint: web/node_modules/.package-lock.json
-	@test -z "$$(gofmt -l cmd core internal lab mutate notices e2e examples)" || { gofmt -l cmd core internal lab mutate notices e2e examples; echo "run gofmt -w on these"; exit 1; }
+	@test -z "$$(gofmt -l cmd core internal lab mutate notices golden e2e examples)" || { gofmt -l cmd core internal lab mutate notices golden e2e examples; echo "run gofmt -w on these"; exit 1; }
 	go vet ./...
 	cd web && npm run --silent lint && npm run --silent check && npm run --silent lint:api
 

@@ -27,6 +27,7 @@ var may = map[string][]string{
 	"lab":                      {"core"},
 	"mutate":                   {},
 	"notices":                  {},
+	"golden":                   {},
 	"e2e":                      {"core", "e2e"},
 }
 

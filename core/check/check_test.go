@@ -1,7 +1,6 @@
 package check
 
 import (
-	"flag"
 	"fmt"
 	"os"
 	"slices"
@@ -15,6 +14,7 @@ import (
 	"wideknot/core/sample"
 	"wideknot/core/tunnel"
 	"wideknot/examples"
+	"wideknot/golden"
 )
 
 // base is an estate without any finding of error or warning; the cases below
@@ -216,18 +216,8 @@ func TestTheListIsWhatIsFound(t *testing.T) {
 			fmt.Fprintf(&text, "| `%s` | %s | %s | %s |\n", code.Name, code.Severity, code.Stage, code.Doc)
 		}
 	}
-	const path = "../../docs/findings.md"
-	if *update {
-		if err := os.WriteFile(path, []byte(text.String()), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if had, err := os.ReadFile(path); err != nil || string(had) != text.String() {
-		t.Errorf("%s is out of date (%v); go test -update writes it", path, err)
-	}
+	golden.Text(t, "../../docs/findings.md", []byte(text.String()))
 }
-
-var update = flag.Bool("update", false, "write the list of findings in docs anew")
 
 // policy marks the cases that add something to the overlay.
 const policy = "+"

@@ -1,17 +1,12 @@
 package outage
 
 import (
-	"bytes"
-	"encoding/json"
-	"flag"
-	"os"
 	"path/filepath"
 	"testing"
 
 	"wideknot/examples"
+	"wideknot/golden"
 )
-
-var update = flag.Bool("update", false, "write the golden files")
 
 // What screens and the command line show of failures in two examples: the grid
 // of all single failures and of every two, each explained, courses, and how
@@ -48,22 +43,6 @@ func TestSheetsAreGolden(t *testing.T) {
 			}
 		}
 		out["details"], out["courses"] = details, courses
-		text, err := json.MarshalIndent(out, "", " ")
-		if err != nil {
-			t.Fatal(err)
-		}
-		path := filepath.Join("testdata", name+".json")
-		if *update {
-			if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-				t.Fatal(err)
-			}
-			if err := os.WriteFile(path, text, 0o644); err != nil {
-				t.Fatal(err)
-			}
-			continue
-		}
-		if want, err := os.ReadFile(path); err != nil || !bytes.Equal(text, want) {
-			t.Errorf("%s differs (%v); go test -update writes it anew", path, err)
-		}
+		golden.JSON(t, filepath.Join("testdata", name+".json"), out)
 	}
 }

@@ -1,11 +1,7 @@
 package route_test
 
 import (
-	"bytes"
-	"encoding/json"
-	"flag"
 	"net/netip"
-	"os"
 	"path/filepath"
 	"testing"
 
@@ -14,9 +10,8 @@ import (
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
 	"wideknot/examples"
+	"wideknot/golden"
 )
-
-var update = flag.Bool("update", false, "write the golden files")
 
 // What screens and the command line show of two examples and of a mesh: the
 // loom, every pair, every site, and packets between their first subnets.
@@ -70,28 +65,6 @@ func TestSheetsAreGolden(t *testing.T) {
 				out.Followed = append(out.Followed, m.Followed(m.Follow(route.Packet{From: first(i), To: first(j), Protocol: "tcp", Port: 443})))
 			}
 		}
-		golden(t, filepath.Join("testdata", name+".json"), out)
-	}
-}
-
-// golden compares a value, written as JSON, with a file, or writes it.
-func golden(t *testing.T, path string, value any) {
-	t.Helper()
-	text, err := json.MarshalIndent(value, "", " ")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if *update {
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, text, 0o644); err != nil {
-			t.Fatal(err)
-		}
-		return
-	}
-	want, err := os.ReadFile(path)
-	if err != nil || !bytes.Equal(text, want) {
-		t.Errorf("%s differs (%v); go test -update writes it anew", path, err)
+		golden.JSON(t, filepath.Join("testdata", name+".json"), out)
 	}
 }

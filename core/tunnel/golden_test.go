@@ -1,17 +1,12 @@
 package tunnel
 
 import (
-	"bytes"
-	"encoding/json"
-	"flag"
-	"os"
 	"path/filepath"
 	"testing"
 
 	"wideknot/examples"
+	"wideknot/golden"
 )
-
-var update = flag.Bool("update", false, "write the golden files")
 
 // Both ends of every tunnel of two examples, and what each site is told of its
 // peers.
@@ -34,22 +29,6 @@ func TestSheetsAreGolden(t *testing.T) {
 				}
 			}
 		}
-		text, err := json.MarshalIndent(ends, "", " ")
-		if err != nil {
-			t.Fatal(err)
-		}
-		path := filepath.Join("testdata", name+".json")
-		if *update {
-			if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-				t.Fatal(err)
-			}
-			if err := os.WriteFile(path, text, 0o644); err != nil {
-				t.Fatal(err)
-			}
-			continue
-		}
-		if want, err := os.ReadFile(path); err != nil || !bytes.Equal(text, want) {
-			t.Errorf("%s differs (%v); go test -update writes it anew", path, err)
-		}
+		golden.JSON(t, filepath.Join("testdata", name+".json"), ends)
 	}
 }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"crypto/ecdh"
 	"encoding/base64"
-	"flag"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,8 +14,6 @@ import (
 	"wideknot/core/render/linux"
 	"wideknot/core/route"
 )
-
-var update = flag.Bool("update", false, "write the golden files anew")
 
 type keyPair struct{ private, public string }
 
@@ -45,29 +42,9 @@ func TestGoldenBundles(t *testing.T) {
 		m, keys := example(t, name)
 		for site := range m.Plan.Estate.Sites {
 			for _, f := range bundle(t, m, site, keys) {
-				golden(t, filepath.Join("testdata", name, f.Path), f.Text)
+				golden.Text(t, filepath.Join("testdata", name, f.Path), f.Text)
 			}
 		}
-	}
-}
-
-// golden compares a text with a file, or with -update writes the file.
-func golden(t *testing.T, path string, text []byte) {
-	t.Helper()
-	if *update {
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(path, text, 0o644); err != nil {
-			t.Fatal(err)
-		}
-		return
-	}
-	want, err := os.ReadFile(path)
-	if err != nil {
-		t.Errorf("%v (go test -update writes it)", err)
-	} else if !bytes.Equal(text, want) {
-		t.Errorf("%s differs from its golden file:\n%s", path, text)
 	}
 }
 

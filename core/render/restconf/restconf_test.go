@@ -1,13 +1,10 @@
 package restconf
 
 import (
-	"bytes"
 	"encoding/json"
-	"flag"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -17,9 +14,8 @@ import (
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
 	"wideknot/examples"
+	"wideknot/golden"
 )
-
-var update = flag.Bool("update", false, "write the golden files anew")
 
 func example(t *testing.T, name string, change ...string) *route.Map {
 	t.Helper()
@@ -41,15 +37,7 @@ func TestGolden(t *testing.T) {
 				t.Fatal(err)
 			}
 			for _, f := range files {
-				path := filepath.Join("testdata", name, f.Path)
-				if *update {
-					os.MkdirAll(filepath.Dir(path), 0o755)
-					os.WriteFile(path, f.Text, 0o644)
-					continue
-				}
-				if want, err := os.ReadFile(path); err != nil || !bytes.Equal(f.Text, want) {
-					t.Errorf("%s differs from its golden file (%v)", path, err)
-				}
+				golden.Text(t, filepath.Join("testdata", name, f.Path), f.Text)
 			}
 		}
 	}
