@@ -13,6 +13,7 @@ import (
 	"wideknot/core/render"
 	"wideknot/core/render/linux"
 	"wideknot/core/route"
+	"wideknot/golden"
 )
 
 type keyPair struct{ private, public string }
