@@ -168,7 +168,7 @@ func (m *Map) denied(w *Walk, overlay int, reply bool) {
 	key := m.graphs[overlay].overlay.Spec.Key
 	what := "the packet"
 	if reply {
-		what = "the answer"
+		what = "the reply"
 	}
 	w.End = Denied
 	w.Why = fmt.Sprintf("rule %d of %s denies %s", w.Rule, key, what)

@@ -80,7 +80,10 @@ const Line = memo(function Line(props: {
             className="text-left border-b border-base-content truncate hover:bg-base-200"
             onClick={() => props.onChoose(block)}
           >
-            all {words[block.what] || "subnet"} {block.overlay ?? block.name ?? block.site}
+            filled by{" "}
+            {[words[block.what], block.overlay ?? block.name, block.site && `at ${block.site}`]
+              .filter(Boolean)
+              .join(" ")}
             {extent}
           </button>
         ) : (

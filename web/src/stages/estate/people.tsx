@@ -88,7 +88,7 @@ export default function People() {
           onAdd={(email, done) => set.mutate({ email, role }, { onSuccess: done })}
         >
           {/* biome-ignore lint/a11y/noLabelWithoutControl: the select is in RoleChoice */}
-          <label className="text-xs text-secondary">
+          <label className="text-xs text-secondary flex flex-col">
             who becomes
             <RoleChoice role={role} onChoose={setRole} />
           </label>

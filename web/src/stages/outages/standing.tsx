@@ -30,7 +30,7 @@ export function Standing({ at }: { at: Place }) {
                   <th>Site</th>
                   <th className="num">Availability, %</th>
                   <th className="num">Downtime, min a year</th>
-                  <th className="num">Switching, minutes</th>
+                  <th className="num">Switching, min a year</th>
                 </tr>
               </thead>
               <tbody>

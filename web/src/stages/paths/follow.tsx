@@ -37,8 +37,8 @@ export default function Follow() {
   return (
     <div className="pb-10">
       <StageHead title="Follow a packet">
-        Does it arrive, by which tunnels, does the answer come back the same way, and if not, where does it
-        die?
+        Does it arrive, by which tunnels, does the reply come back the same way, and if not, where is it
+        dropped?
       </StageHead>
       <div className="px-6 max-w-6xl">
         <form
