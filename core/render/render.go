@@ -78,3 +78,6 @@ func (t *Text) Line(s string) *Text { return t.Str(s).End() }
 
 // End ends the line.
 func (t *Text) End() *Text { t.Bytes = append(t.Bytes, '\n'); return t }
+
+// Hex appends a number of 32 bits as 0x and eight digits.
+func (t *Text) Hex(n uint32) *Text { return t.Str(fmt.Sprintf("0x%08x", n)) }

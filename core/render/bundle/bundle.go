@@ -4,21 +4,28 @@ package bundle
 
 import (
 	"wideknot/core/estate"
+	"wideknot/core/gateway"
 	"wideknot/core/render"
 	"wideknot/core/render/linux"
 	"wideknot/core/render/restconf"
 	"wideknot/core/route"
 )
 
-// Site renders the configuration of one site, for its own target where none is
-// given. Keys are for linux bundles; a device with RESTCONF makes its own. The
-// error is of text that must not stand in a configuration.
-func Site(m *route.Map, site int, target estate.Target, keys linux.Keys) ([]render.File, error) {
-	if target == "" {
-		target = m.Plan.Site(site).Gateway.Target
+// Options say how a site is rendered.
+type Options struct {
+	Target  estate.Target // its own where none is given
+	Release int           // 0 where it is none
+	Keys    linux.Keys    // for linux bundles; a device with RESTCONF makes its own
+}
+
+// Site renders the configuration of one site. The error is of text that must not
+// stand in a configuration.
+func Site(m *route.Map, site int, o Options) ([]render.File, error) {
+	if o.Target == "" {
+		o.Target = m.Plan.Site(site).Gateway.Target
 	}
-	if target == estate.TargetRestconf {
+	if o.Target == estate.TargetRestconf {
 		return restconf.Site(m, site)
 	}
-	return linux.Site(m, site, keys)
+	return linux.Write(gateway.Of(m, site), linux.About{Name: m.Plan.Site(site).Name, Release: o.Release}, o.Keys)
 }

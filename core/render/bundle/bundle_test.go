@@ -6,7 +6,6 @@ import (
 	"testing"
 
 	"wideknot/core/estate"
-	"wideknot/core/render/linux"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
 	"wideknot/examples"
@@ -23,7 +22,7 @@ func TestSitesGetWhatTheirTargetTakes(t *testing.T) {
 			t.Fatal(err)
 		}
 		e.Sites[0].Gateway.Target = c.target
-		files, err := Site(route.Build(tunnel.Derive(e)), 0, c.asked, linux.NoKeys)
+		files, err := Site(route.Build(tunnel.Derive(e)), 0, Options{Target: c.asked})
 		if err != nil || len(files) == 0 {
 			t.Fatal(files, err)
 		}
@@ -53,7 +52,7 @@ func TestLinuxLeavesOutOtherTransports(t *testing.T) {
 	m := route.Build(tunnel.Derive(e))
 	made, foreign := 0, 0
 	for site := range e.Sites {
-		files, err := Site(m, site, "", linux.NoKeys)
+		files, err := Site(m, site, Options{})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -24,9 +24,20 @@ func ExampleSite() {
 	}
 	// Output:
 	// stonebeck/README.txt
+	// stonebeck/apply
+	// stonebeck/release
+	// stonebeck/tunnels
 	// stonebeck/wg/millgate-1.conf
-	// stonebeck/interfaces.ip
-	// stonebeck/network.ip
+	// stonebeck/ways
+	// stonebeck/routes.ip
+	// stonebeck/links.ip
+	// stonebeck/discards.ip
+	// stonebeck/rules.ip
+	// stonebeck/rules6.ip
 	// stonebeck/filter.nft
 	// stonebeck/sysctl.conf
+	// stonebeck/wideknot.service
+	// stonebeck/wideknot-guard.service
+	// stonebeck/wideknot-ways.service
+	// stonebeck/manifest
 }

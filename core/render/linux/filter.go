@@ -2,20 +2,16 @@ package linux
 
 import (
 	"net/netip"
-	"slices"
 	"strings"
 
-	"wideknot/core/addr"
-	"wideknot/core/estate"
+	"wideknot/core/gateway"
 	"wideknot/core/render"
-	"wideknot/core/tunnel"
 )
 
 // filter renders the nftables rules. They judge overlay traffic only: whatever
 // neither comes from nor goes to a tunnel passes as it did before.
-func (b *bundle) filter() []byte {
-	t := b.text()
-	b.heading(t, "#", "filter, MSS clamping and 1:1 maps, for nft -f")
+func (b *bundle) filter(t *render.Text) {
+	b.heading(t, "filter, MSS clamping and translation, for nft -f")
 	// Declared before it is deleted, so that the file loads whether or not the
 	// table is there, and replaces it in one step.
 	t.Line("table inet wideknot").Line("delete table inet wideknot").Line("table inet wideknot {")
@@ -25,41 +21,37 @@ func (b *bundle) filter() []byte {
 	b.keep(t)
 	b.ownBack(t)
 	b.maps(t)
-	b.breakoutNAT(t)
+	b.breakouts(t)
 	t.Line("}")
-	return t.Bytes
+}
+
+// families are the address families as nft names them.
+var families = []struct {
+	family   gateway.Family
+	word     string // of its header
+	protocol string // of meta nfproto
+}{{gateway.IPv4, "ip", "ipv4"}, {gateway.IPv6, "ip6", "ipv6"}}
+
+// wordOf names a family's header.
+func wordOf(f gateway.Family) string {
+	if f == gateway.IPv4 {
+		return "ip"
+	}
+	return "ip6"
 }
 
 // arrive opens each tunnel's UDP port as narrowly as the far end is known.
 func (b *bundle) arrive(t *render.Text) {
 	t.Line("\tchain arrive {").Line("\t\ttype filter hook input priority filter; policy accept;")
-	for i := range b.peers {
-		peer := &b.peers[i]
-		far := b.plan.Link(peer.Remote)
-		from := far.AddressOf(peer.Tunnel.Family)
-		if far.Reach != estate.Static && far.Reach != estate.Forwarded || !from.IsValid() {
-			continue // it may come from anywhere; only its key tells
+	for _, a := range b.c.Filter.Arrivals {
+		family, other := "ip", "ipv6"
+		if a.From.Is6() {
+			family, other = "ip6", "ipv4"
 		}
-		family := "ip"
-		if from.Is6() {
-			family = "ip6"
-		}
-		t.Str("\t\tudp dport ").Num(peer.Local.UDP).Str(" ").Str(family).Str(" saddr != ").Addr(from).Line(" drop")
-		other := map[string]string{"ip": "ipv6", "ip6": "ipv4"}[family]
-		t.Str("\t\tudp dport ").Num(peer.Local.UDP).Str(" meta nfproto ").Str(other).Line(" drop")
+		t.Str("\t\tudp dport ").Num(a.Port).Str(" ").Str(family).Str(" saddr != ").Addr(a.From).Line(" drop")
+		t.Str("\t\tudp dport ").Num(a.Port).Str(" meta nfproto ").Str(other).Line(" drop")
 	}
 	t.Line("\t}")
-}
-
-// shared lists the site's own prefixes as its hosts have them.
-func (b *bundle) shared() (v4, v6 []netip.Prefix) {
-	var all []netip.Prefix
-	for i := range b.site.Subnets {
-		if len(b.site.Subnets[i].Share) > 0 {
-			all = append(all, b.site.Subnets[i].Prefix)
-		}
-	}
-	return ofFamily(all, true), ofFamily(all, false)
 }
 
 // words writes words of the design with commas between, each in the given quotes.
@@ -83,75 +75,71 @@ func list(t *render.Text, prefixes []netip.Prefix) *render.Text {
 	return t.Str(" }")
 }
 
+// ofFamily returns the prefixes of one family.
+func ofFamily(prefixes []netip.Prefix, f gateway.Family) (out []netip.Prefix) {
+	for _, p := range prefixes {
+		if gateway.FamilyOf(p.Addr()) == f {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
 // pass lets shared prefixes in and out of tunnels, as far as the zone policies
 // permit; only a hub passes packets from tunnel to tunnel, and only within an
 // overlay.
 func (b *bundle) pass(t *render.Text) {
-	var overlays []int
-	for i := range b.plan.Overlays {
-		if b.set(t, setOf(b.plan.Overlays[i].Spec.Key), func(o *tunnel.Overlay) bool { return o == &b.plan.Overlays[i] }) {
-			overlays = append(overlays, i)
-		}
+	f := &b.c.Filter
+	for i := range f.Overlays {
+		b.set(t, setOf(f.Overlays[i].Overlay), f.Overlays[i].Interfaces)
 	}
-	b.set(t, "tunnels", func(*tunnel.Overlay) bool { return true })
-	for _, i := range overlays {
-		b.zones(t, i)
+	names := make([]string, len(b.c.Tunnels))
+	for i := range b.c.Tunnels {
+		names[i] = b.c.Tunnels[i].Interface
+	}
+	b.set(t, "tunnels", names)
+	for i := range f.Overlays {
+		b.zones(t, &f.Overlays[i])
 	}
 	t.Line("\tchain pass {").Line("\t\ttype filter hook forward priority filter; policy accept;")
 	// That a packet is too big must be heard, whichever hub says it.
 	t.Line("\t\tct state related meta l4proto { icmp, ipv6-icmp } accept")
-	b.narrow(t)
-	for _, i := range overlays {
-		if o := &b.plan.Overlays[i]; o.IsHub(b.index) {
-			set := setOf(o.Spec.Key)
+	b.keptOff(t)
+	for i := range f.Overlays {
+		if o := &f.Overlays[i]; o.Relays {
+			set := setOf(o.Overlay)
 			t.Str("\t\tiifname @").Str(set).Str(" oifname @").Str(set).Line(" accept")
-			b.breakoutPass(t, o, set)
+			b.breakoutPass(t, o.Overlay, set)
 		}
 	}
 	t.Line("\t\tiifname @tunnels oifname @tunnels drop")
-	for _, i := range overlays {
-		if spec := b.plan.Overlays[i].Spec; spec.Policy != nil {
-			set := setOf(spec.Key)
+	for i := range f.Overlays {
+		if o := &f.Overlays[i]; o.Policed {
+			set := setOf(o.Overlay)
 			t.Str("\t\tiifname @").Str(set).Str(" jump zones_").Line(set)
 			t.Str("\t\toifname @").Str(set).Str(" jump zones_").Line(set)
 		}
 	}
-	v4, v6 := b.shared()
-	for _, f := range []struct {
-		family   string
-		prefixes []netip.Prefix
-	}{{"ip", v4}, {"ip6", v6}} {
-		if len(f.prefixes) > 0 {
-			list(t.Str("\t\tiifname @tunnels ").Str(f.family).Str(" daddr "), f.prefixes).Line(" accept")
-			list(t.Str("\t\toifname @tunnels ").Str(f.family).Str(" saddr "), f.prefixes).Line(" accept")
+	for _, family := range families {
+		if own := ofFamily(f.Own, family.family); len(own) > 0 {
+			list(t.Str("\t\tiifname @tunnels ").Str(family.word).Str(" daddr "), own).Line(" accept")
+			list(t.Str("\t\toifname @tunnels ").Str(family.word).Str(" saddr "), own).Line(" accept")
 		}
 	}
 	t.Line("\t\tiifname @tunnels drop").Line("\t\toifname @tunnels drop").Line("\t}")
 }
 
-// narrow keeps the site's own subnets off tunnels whose links, at either end,
-// are for other zones only.
-func (b *bundle) narrow(t *render.Text) {
-	for i := range b.peers {
-		peer := &b.peers[i]
-		near, far := b.plan.Link(peer.Local), b.plan.Link(peer.Remote)
-		var kept []netip.Prefix
-		for j := range b.site.Subnets {
-			n := &b.site.Subnets[j]
-			if len(n.Share) > 0 && !(near.Carries(n.Zone) && far.Carries(n.Zone)) {
-				kept = append(kept, n.Prefix)
-			}
-		}
-		for _, f := range []struct {
-			family string
-			v4     bool
-		}{{"ip", true}, {"ip6", false}} {
-			prefixes := ofFamily(kept, f.v4)
+// keptOff keeps the site's own subnets off tunnels whose links, at either end, are
+// for other zones only.
+func (b *bundle) keptOff(t *render.Text) {
+	for _, kept := range b.c.Filter.Kept {
+		for _, family := range families {
+			prefixes := ofFamily(kept.Prefixes, family.family)
 			if len(prefixes) == 0 {
 				continue
 			}
-			list(t.Str("\t\toifname \"").Word(peer.Interface).Str("\" ").Str(f.family).Str(" saddr "), prefixes).Line(" drop")
-			list(t.Str("\t\tiifname \"").Word(peer.Interface).Str("\" ").Str(f.family).Str(" daddr "), prefixes).Line(" drop")
+			list(t.Str("\t\toifname \"").Word(kept.Interface).Str("\" ").Str(family.word).Str(" saddr "), prefixes).Line(" drop")
+			list(t.Str("\t\tiifname \"").Word(kept.Interface).Str("\" ").Str(family.word).Str(" daddr "), prefixes).Line(" drop")
 		}
 	}
 }
@@ -159,146 +147,189 @@ func (b *bundle) narrow(t *render.Text) {
 // setOf names the set of an overlay's interfaces; nft takes no dashes there.
 func setOf(overlay string) string { return "in_" + strings.ReplaceAll(overlay, "-", "_") }
 
-// set declares the interfaces of the tunnels whose overlay is wanted, and
-// reports whether there are any.
-func (b *bundle) set(t *render.Text, name string, wanted func(*tunnel.Overlay) bool) bool {
-	any := false
-	for i := range b.peers {
-		if !wanted(b.peers[i].Overlay) {
-			continue
-		}
-		if any {
-			t.Str(", ")
-		} else {
-			t.Str("\tset ").Word(name).Line(" {").Line("\t\ttype ifname").Str("\t\telements = { ")
-		}
-		t.Str("\"").Word(b.peers[i].Interface).Str("\"")
-		any = true
+// set declares a set of interfaces. apply reads its lines.
+func (b *bundle) set(t *render.Text, name string, interfaces []string) {
+	t.Str("\tset ").Word(name).Line(" {").Line("\t\ttype ifname").Str("\t\telements = { ")
+	words(t, interfaces, `"`)
+	t.Line(" }").Line("\t}")
+}
+
+// zones renders the policy of an overlay. A permit returns to the chain that asked;
+// the answers to what it let through do so at the same place.
+func (b *bundle) zones(t *render.Text, o *gateway.Passing) {
+	if !o.Policed {
+		return
 	}
-	if any {
-		t.Line(" }").Line("\t}")
+	t.Str("\tchain zones_").Word(setOf(o.Overlay)).Line(" {")
+	rule := 0
+	for i := range o.Policy {
+		e := &o.Policy[i]
+		if e.Rule != rule {
+			rule = e.Rule
+			t.Str("\t\t# rule ").Num(rule).End()
+		}
+		entry(t, e)
 	}
-	return any
+	if o.Deny {
+		t.Line("\t\tdrop")
+	}
+	t.Line("\t}")
+}
+
+func entry(t *render.Text, e *gateway.Entry) {
+	family := wordOf(e.Family)
+	t.Str(map[bool]string{true: "\t\toifname @tunnels ", false: "\t\tiifname @tunnels "}[e.Leaving])
+	if e.From == nil && e.To == nil {
+		t.Str("meta nfproto ").Str(string(e.Family)).Str(" ")
+	}
+	if e.From != nil {
+		list(t.Str(family).Str(" saddr "), e.From).Str(" ")
+	}
+	if e.To != nil {
+		list(t.Str(family).Str(" daddr "), e.To).Str(" ")
+	}
+	switch {
+	case e.Protocol == "":
+	case e.Protocol == "icmp" && e.Family == gateway.IPv4:
+		t.Str("meta l4proto icmp ")
+	case e.Protocol == "icmp":
+		t.Str("meta l4proto ipv6-icmp ")
+	case len(e.Ports) == 0:
+		t.Str("meta l4proto ").Word(e.Protocol).Str(" ")
+	default:
+		t.Word(e.Protocol).Str(map[bool]string{true: " sport { ", false: " dport { "}[e.Reply])
+		words(t, e.Ports, "")
+		t.Str(" } ")
+	}
+	if e.Reply {
+		t.Str("ct direction reply ")
+	}
+	t.Line(map[bool]string{true: "return", false: "drop"}[e.Permit])
 }
 
 // clamp lowers the TCP segment size announced through a tunnel to what it
 // holds: its MTU less the IP and TCP headers.
 func (b *bundle) clamp(t *render.Text) {
 	t.Line("\tchain clamp {").Line("\t\ttype filter hook forward priority mangle; policy accept;")
-	for i := range b.peers {
-		peer := &b.peers[i]
-		for _, f := range []struct {
-			family  string
-			headers int
-		}{{"ipv4", 40}, {"ipv6", 60}} {
-			t.Str("\t\toifname \"").Word(peer.Interface).Str("\" meta nfproto ").Str(f.family).
-				Str(" tcp flags & (syn|rst) == syn tcp option maxseg size set ").Num(peer.Tunnel.MTU - f.headers).End()
+	for i := range b.c.Tunnels {
+		one := &b.c.Tunnels[i]
+		for j, headers := range []int{40, 60} {
+			t.Str("\t\toifname \"").Word(one.Interface).Str("\" meta nfproto ").Str(families[j].protocol).
+				Str(" tcp flags & (syn|rst) == syn tcp option maxseg size set ").Num(one.MTU - headers).End()
 		}
 	}
 	t.Line("\t}")
 }
 
-// keep marks each flow with the tunnel by which it came, where tunnels share
-// the load, and its answers with the same mark, by which rules.ip sends them
-// into that tunnel.
+// others are the bits of a mark that are not a place.
+const others = ^uint32(gateway.PlaceMask)
+
+// keep marks each flow with the place of the tunnel by which it came, where tunnels
+// share the load, and its answers with the same, by which rules.ip sends them into
+// that tunnel. Other bits of marks are left as they are.
 func (b *bundle) keep(t *render.Text) {
-	if len(b.marked) == 0 {
+	if len(b.c.Places) == 0 {
 		return
 	}
 	t.Line("\tchain keep {").Line("\t\ttype filter hook prerouting priority mangle; policy accept;")
-	t.Str("\t\tct direction original ct mark set iifname map { ")
-	first := true
-	for place, names := range b.marked {
-		for _, name := range names {
-			if !first {
-				t.Str(", ")
-			}
-			first = false
-			t.Str("\"").Word(name).Str("\" : ").Num(firstAnswer + place)
-		}
+	for _, p := range b.c.Places {
+		words(t.Str("\t\tct direction original iifname { "), p.Interfaces, `"`)
+		t.Str(" } ct mark set ct mark & ").Hex(others).Str(" | ").Hex(uint32(p.Mark)).Line(" accept")
 	}
-	t.Line(" } accept")
-	marks := func(what string) *render.Text {
-		return t.Str("\t\tct direction ").Str(what).Str(" ct mark ").Num(firstAnswer).Str("-").Num(firstAnswer + len(b.marked) - 1)
-	}
-	marks("original").Line(" ct mark set 0")
-	marks("reply").Line(" meta mark set ct mark")
+	t.Str("\t\tct direction original ct mark & ").Hex(gateway.PlaceMask).Str(" != 0 ct mark set ct mark & ").Hex(others).End()
+	b.answers(t)
 	t.Line("\t}")
 	t.Line("\tchain keep_own {").Line("\t\ttype route hook output priority mangle; policy accept;")
-	marks("reply").Line(" meta mark set ct mark")
+	b.answers(t)
 	t.Line("\t}")
+}
+
+func (b *bundle) answers(t *render.Text) {
+	for _, p := range b.c.Places {
+		t.Str("\t\tct direction reply ct mark & ").Hex(gateway.PlaceMask).Str(" == ").Hex(uint32(p.Mark)).
+			Str(" meta mark set meta mark & ").Hex(others).Str(" | ").Hex(uint32(p.Mark)).End()
+	}
 }
 
 // ownBack leaves what comes back from another hub, for want of a tunnel of its
 // own, to that hub's tables alone: its flow is tracked, and translated, where it
 // first set out.
 func (b *bundle) ownBack(t *render.Text) {
-	for i := range b.plan.Overlays {
-		o := &b.plan.Overlays[i]
-		var from []string
-		for j := range b.peers {
-			if p := &b.peers[j]; p.Overlay == o && o.IsHub(b.index) && o.IsHub(p.Remote.Site) {
-				from = append(from, p.Interface)
-			}
-		}
-		own := b.site.Shared(o.Spec.Key)
-		if len(from) == 0 || len(own) == 0 {
+	for i := range b.c.Filter.Overlays {
+		o := &b.c.Filter.Overlays[i]
+		if len(o.Back) == 0 {
 			continue
 		}
-		t.Str("\tchain back_").Str(setOf(o.Spec.Key)).Line(" {").Line("\t\ttype filter hook prerouting priority raw; policy accept;")
-		for _, f := range []struct {
-			family string
-			v4     bool
-		}{{"ip", true}, {"ip6", false}} {
-			if prefixes := ofFamily(own, f.v4); len(prefixes) > 0 {
-				words(t.Str("\t\tiifname { "), from, `"`)
-				list(t.Str(" } ").Str(f.family).Str(" saddr "), prefixes).Line(" notrack")
+		t.Str("\tchain back_").Str(setOf(o.Overlay)).Line(" {").Line("\t\ttype filter hook prerouting priority raw; policy accept;")
+		for _, family := range families {
+			if prefixes := ofFamily(o.BackFrom, family.family); len(prefixes) > 0 {
+				words(t.Str("\t\tiifname { "), o.Back, `"`)
+				list(t.Str(" } ").Str(family.word).Str(" saddr "), prefixes).Line(" notrack")
 			}
 		}
 		t.Line("\t}")
 	}
 }
 
-// ofFamily returns the prefixes of one family, aggregated.
-func ofFamily(prefixes []netip.Prefix, v4 bool) []netip.Prefix {
-	return slices.DeleteFunc(addr.Aggregate(prefixes), func(p netip.Prefix) bool { return p.Addr().Is4() != v4 })
-}
-
 // maps translates between a subnet and the prefix that stands for it in the
 // overlays, address by address.
 func (b *bundle) maps(t *render.Text) {
-	for _, f := range []struct {
-		family string
-		v4     bool
-	}{{"ip", true}, {"ip6", false}} {
-		var mapped []*estate.Subnet
-		for i := range b.site.Subnets {
-			n := &b.site.Subnets[i]
-			if n.Map.IsValid() && len(n.Share) > 0 && n.Map.Addr().Is4() == f.v4 {
-				mapped = append(mapped, n)
+	for _, family := range families {
+		var mapped []gateway.Map
+		for _, m := range b.c.Maps {
+			if gateway.FamilyOf(m.Inside.Addr()) == family.family {
+				mapped = append(mapped, m)
 			}
 		}
 		if len(mapped) == 0 {
 			continue
 		}
-		pairs := func(from, to func(*estate.Subnet) netip.Prefix) {
-			for i, n := range mapped {
+		pairs := func(pair func(gateway.Map) (from, to netip.Prefix)) {
+			for i, m := range mapped {
 				if i > 0 {
 					t.Str(", ")
 				}
-				t.Prefix(from(n)).Str(" : ").Prefix(to(n))
+				from, to := pair(m)
+				t.Prefix(from).Str(" : ").Prefix(to)
 			}
 			t.Line(" }")
 		}
-		inside := func(n *estate.Subnet) netip.Prefix { return n.Prefix }
-		outside := func(n *estate.Subnet) netip.Prefix { return n.Map }
-		t.Str("\tchain mapin_").Str(f.family).Line(" {").Line("\t\ttype nat hook prerouting priority dstnat; policy accept;")
-		t.Str("\t\tiifname @tunnels dnat ").Str(f.family).Str(" prefix to ").Str(f.family).Str(" daddr map { ")
-		pairs(outside, inside)
+		f := family.word
+		t.Str("\tchain mapin_").Str(f).Line(" {").Line("\t\ttype nat hook prerouting priority dstnat; policy accept;")
+		t.Str("\t\tiifname @tunnels dnat ").Str(f).Str(" prefix to ").Str(f).Str(" daddr map { ")
+		pairs(func(m gateway.Map) (from, to netip.Prefix) { return m.Outside, m.Inside })
 		t.Line("\t}")
-		t.Str("\tchain mapout_").Str(f.family).Line(" {").Line("\t\ttype nat hook postrouting priority srcnat; policy accept;")
-		t.Str("\t\toifname @tunnels snat ").Str(f.family).Str(" prefix to ").Str(f.family).Str(" saddr map { ")
-		pairs(inside, outside)
+		t.Str("\tchain mapout_").Str(f).Line(" {").Line("\t\ttype nat hook postrouting priority srcnat; policy accept;")
+		t.Str("\t\toifname @tunnels snat ").Str(f).Str(" prefix to ").Str(f).Str(" saddr map { ")
+		pairs(func(m gateway.Map) (from, to netip.Prefix) { return m.Inside, m.Outside })
+		t.Line("\t}")
+	}
+}
+
+// breakoutPass lets internet traffic of other sites through this hub, and the
+// answers to it back.
+func (b *bundle) breakoutPass(t *render.Text, overlay, set string) {
+	for _, o := range b.c.Breakouts {
+		if o.Overlay != overlay {
+			continue
+		}
+		words(t.Str("\t\tiifname @").Str(set).Str(" oifname { "), o.Devices, `"`)
+		list(t.Str(" } ").Str(wordOf(o.Family)).Str(" saddr "), o.From).Line(" accept")
+		words(t.Str("\t\tiifname { "), o.Devices, `"`)
+		list(t.Str(" } oifname @").Str(set).Str(" ct state established,related ").Str(wordOf(o.Family)).Str(" daddr "), o.From).Line(" accept")
+	}
+}
+
+// breakouts translates the source of what leaves for the internet here. Traffic
+// between shared prefixes is exempt, and the exemption comes first.
+func (b *bundle) breakouts(t *render.Text) {
+	for _, o := range b.c.Breakouts {
+		f := wordOf(o.Family)
+		t.Str("\tchain breakout_").Str(setOf(o.Overlay)).Str("_").Str(f).Line(" {").
+			Line("\t\ttype nat hook postrouting priority srcnat; policy accept;")
+		list(t.Str("\t\t").Str(f).Str(" daddr "), o.Except).Line(" accept")
+		words(t.Str("\t\toifname { "), o.Devices, `"`)
+		list(t.Str(" } ").Str(f).Str(" saddr "), o.From).Line(" masquerade")
 		t.Line("\t}")
 	}
 }

@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"net/netip"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"reflect"
 	"regexp"
 	"slices"
@@ -14,6 +12,7 @@ import (
 	"strings"
 	"testing"
 
+	"wideknot/core/addr"
 	"wideknot/core/estate"
 	"wideknot/core/render"
 	"wideknot/core/render/linux"
@@ -186,22 +185,11 @@ func speaks(f render.File) string {
 // named.
 var wholeWord = regexp.MustCompile(`(^|[ "/])[a-z%]*EVIL($|[ ",:])`)
 
-// Random documents, rendered, are what they plan: wg takes each file and then
-// has that one peer, nft takes the rules, and ip makes exactly the routes.
+// Random documents, applied, are what they plan: each tunnel has that one peer, and
+// the kernel exactly the routes; --remove leaves nothing.
 func TestRenderedFilesAreThePlan(t *testing.T) {
 	l := newLab(t)
-	l.add("g")
-	l.in("g", "ip tuntap add dev lan0 mode tun")
-	command := exec.Command("ip", l.withSockets("g", "wireguard-go", "--foreground", "probe")...)
-	command.Env = append(os.Environ(), "LOG_LEVEL=error")
-	said := &strings.Builder{}
-	command.Stdout, command.Stderr = said, said
-	if err := command.Start(); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { command.Process.Kill(); command.Wait() })
-	l.waitForInterface("g", "probe", said)
-	for seed := range uint64(5) {
+	for seed := range uint64(2) {
 		e := sample.Mixed(seed)
 		for i := range e.Sites {
 			e.Sites[i].Gateway.PublicKey = testKey(byte(i + 1)).public
@@ -213,144 +201,188 @@ func TestRenderedFilesAreThePlan(t *testing.T) {
 	}
 }
 
+// judgeSite applies a site's bundle beside devices that stand in for the real ones,
+// compares what the kernel and its tunnels then have with the plan, and takes it all
+// away again.
 func judgeSite(t *testing.T, l *lab, m *route.Map, site int, where string) {
 	t.Helper()
-	folder := t.TempDir()
 	peers := m.Plan.Peers(site)
-	for _, f := range bundle(t, m, site, linux.NoKeys) {
-		path := filepath.Join(folder, filepath.Base(f.Path))
-		if err := os.WriteFile(path, f.Text, 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	for _, peer := range peers {
-		path := filepath.Join(folder, peer.Interface+".conf")
-		text, err := os.ReadFile(path)
-		if err != nil {
-			t.Fatal(where, err)
-		}
-		// No names are resolved here.
-		text = regexp.MustCompile(`(?m)^Endpoint = [a-z0-9.-]+\.net:`).ReplaceAll(text, []byte("Endpoint = 192.0.2.1:"))
-		if err := os.WriteFile(path, text, 0o600); err != nil {
-			t.Fatal(err)
-		}
-		l.run(append([]string{"ip"}, l.withSockets("g", "wg", "setconf", "probe", path)...)...)
-		dump := strings.Split(strings.TrimSpace(l.run(append([]string{"ip"}, l.withSockets("g", "wg", "show", "probe", "dump")...)...)), "\n")
-		if len(dump) != 2 {
-			t.Errorf("%s, %s: wg has %d peers", where, peer.Interface, len(dump)-1)
-			continue
-		}
-		fields := strings.Split(dump[1], "\t")
-		var want []string
-		for _, p := range peer.Allowed {
-			want = append(want, p.String())
-		}
-		got := strings.Split(fields[3], ",")
-		sort.Strings(want)
-		sort.Strings(got)
-		if fields[0] != peer.PublicKey || !slices.Equal(got, want) || strings.Split(dump[0], "\t")[2] != fmt.Sprint(peer.Local.UDP) {
-			t.Errorf("%s, %s: wg has %v and %v, planned was %v", where, peer.Interface, dump[0], fields, want)
-		}
-	}
 	if len(peers) == 0 {
 		return
 	}
-	l.run("ip", "netns", "exec", l.ns("g"), "nft", "-c", "-f", filepath.Join(folder, "filter.nft"))
-	l.routes(t, m, site, folder, where)
-}
-
-// standIn is the metric of routes that are there before the plan's.
-const standIn = 7
-
-// routes lets ip make a site's routes between devices that stand in for the real
-// ones, and compares the main table with the plan.
-func (l *lab) routes(t *testing.T, m *route.Map, site int, folder, where string) {
-	t.Helper()
 	name := fmt.Sprintf("s%d-%d", site, labs)
 	labs++
-	l.run("ip", "netns", "add", l.ns(name))
-	defer l.try("ip", "netns", "del", l.ns(name))
-	var script strings.Builder
-	for _, peer := range m.Plan.Peers(site) {
-		fmt.Fprintf(&script, "tuntap add dev %s mode tun\n", peer.Interface)
+	l.add(name)
+	l.devices(name, m.Plan.Site(site))
+	folder := l.write(m, site, linux.Keys{Private: func(string) (string, bool) { return testKey(byte(site + 1)).private, true }}, name)
+	if out, err := l.apply(name, folder); err != nil {
+		t.Errorf("%s: apply: %v\n%s", where, err, out)
+		return
 	}
-	s := m.Plan.Site(site)
-	fmt.Fprintf(&script, "tuntap add dev %s mode tun\nlink set %s up\n", s.Gateway.LANDevice, s.Gateway.LANDevice)
+	for i := range peers {
+		l.judgePeer(t, name, &peers[i], where)
+	}
+	l.judgeRoutes(t, name, m, site, where)
+	if out, err := l.apply(name, folder, "--remove"); err != nil {
+		t.Errorf("%s: apply --remove: %v\n%s", where, err, out)
+	}
+	l.nothingOfOurs(t, name, where)
+}
+
+// judgePeer compares a tunnel with what wg says of it.
+func (l *lab) judgePeer(t *testing.T, name string, peer *tunnel.Peer, where string) {
+	t.Helper()
+	dump := strings.Split(strings.TrimSpace(l.run(append([]string{"ip"}, l.withSockets(name, "wg", "show", peer.Interface, "dump")...)...)), "\n")
+	if len(dump) != 2 {
+		t.Errorf("%s, %s: wg has %d peers", where, peer.Interface, len(dump)-1)
+		return
+	}
+	fields := strings.Split(dump[1], "\t")
+	var want []string
+	for _, p := range peer.Allowed {
+		want = append(want, p.String())
+	}
+	got := strings.Split(fields[3], ",")
+	sort.Strings(want)
+	sort.Strings(got)
+	if fields[0] != peer.PublicKey || !slices.Equal(got, want) || strings.Split(dump[0], "\t")[2] != fmt.Sprint(peer.Local.UDP) {
+		t.Errorf("%s, %s: wg has %v and %v, planned was %v", where, peer.Interface, dump[0], fields, want)
+	}
+}
+
+// devices makes stand-ins for the devices that a site's design names.
+func (l *lab) devices(name string, s *estate.Site) {
+	l.t.Helper()
+	devices := map[string]bool{s.Gateway.LANDevice: true}
 	for i := range s.Links {
-		if s.Links[i].Device != s.Gateway.LANDevice { // which is there already
-			fmt.Fprintf(&script, "tuntap add dev %s mode tun\nlink set %s up\n", s.Links[i].Device, s.Links[i].Device)
-		}
+		devices[s.Links[i].Device] = true
+	}
+	delete(devices, "")
+	for device := range devices {
+		l.in(name, "ip link add dev "+device+" type veth peer name x"+device)
+		l.in(name, "ip link set "+device+" up")
+		l.in(name, "ip link set x"+device+" up")
+	}
+	for i := range s.Links {
 		for _, hop := range s.Links[i].NextHop {
-			fmt.Fprintf(&script, "route replace %s dev %s table main metric %d\n", netip.PrefixFrom(hop, hop.BitLen()), s.Links[i].Device, standIn)
+			if s.Links[i].Device != "" {
+				l.in(name, fmt.Sprintf("ip route replace %s dev %s metric 7", netip.PrefixFrom(hop, hop.BitLen()), s.Links[i].Device))
+			}
 		}
 	}
-	batch := func(what, file string, arguments ...string) {
-		t.Helper()
-		if out, err := l.try(append([]string{"ip", "netns", "exec", l.ns(name), "ip"}, append(arguments, "-batch", file)...)...); err != nil {
-			text, _ := os.ReadFile(file)
-			t.Errorf("%s: ip refuses %s: %s\n%s", where, what, out, text)
+}
+
+// judgeRoutes compares the kernel's routes with the plan.
+func (l *lab) judgeRoutes(t *testing.T, name string, m *route.Map, site int, where string) {
+	t.Helper()
+	want, discards := map[string]string{}, []netip.Prefix{}
+	for _, r := range m.Table(site) {
+		switch {
+		case r.Kind == route.Breakout: // in a table of its own
+			continue
+		case r.Link != nil:
+			want[r.Prefix.String()] = r.Link.Device
+		case len(r.Hops) > 0:
+			var names []string
+			for _, h := range r.Hops[:route.Sharing(r.Hops)] {
+				names = append(names, h.Interface)
+			}
+			want[r.Prefix.String()] = strings.Join(names, " ")
+		}
+		if r.Discards() {
+			discards = append(discards, r.Prefix)
 		}
 	}
-	devices := filepath.Join(folder, "devices.ip")
-	if err := os.WriteFile(devices, []byte(script.String()), 0o600); err != nil {
+	got, discarded := l.kernelRoutes(t, name)
+	for prefix, by := range want {
+		if got[prefix] != by {
+			t.Errorf("%s: %s goes by %q, planned was %q", where, prefix, got[prefix], by)
+		}
+	}
+	for prefix := range got {
+		if want[prefix] == "" && !transit(m, prefix) {
+			t.Errorf("%s: there is a route to %s, which nobody planned", where, prefix)
+		}
+	}
+	if a, b := addr.Aggregate(discarded), addr.Aggregate(discards); !slices.Equal(a, b) {
+		t.Errorf("%s: discarded is %v, planned was %v", where, a, b)
+	}
+}
+
+// nothingOfOurs fails where something is left that a bundle made.
+func (l *lab) nothingOfOurs(t *testing.T, name, where string) {
+	t.Helper()
+	for _, command := range []string{"ip route show table all proto 199", "ip -6 route show table all proto 199", "ip nexthop show", "nft list ruleset"} {
+		if out := l.in(name, command); strings.TrimSpace(out) != "" {
+			t.Errorf("%s: after --remove, %s has\n%s", where, command, out)
+		}
+	}
+	if out := l.in(name, "ip rule show") + l.in(name, "ip -6 rule show"); strings.Contains(out, "199") {
+		t.Errorf("%s: after --remove there are rules\n%s", where, out)
+	}
+	if out := l.in(name, "ip -o link show"); strings.Contains(out, "wideknot:") {
+		t.Errorf("%s: after --remove there are interfaces\n%s", where, out)
+	}
+	if left, err := os.ReadDir(l.folder(name, "state")); !os.IsNotExist(err) {
+		t.Errorf("%s: after --remove the state folder has %v", where, left)
+	}
+}
+
+// kernelRoutes lists the routes of the main table that are ours: by which devices
+// each goes, and the discards.
+func (l *lab) kernelRoutes(t *testing.T, name string) (by map[string]string, discards []netip.Prefix) {
+	t.Helper()
+	var hops []struct {
+		ID    int
+		Dev   string
+		Group []struct{ ID int }
+	}
+	if err := json.Unmarshal([]byte(l.in(name, "ip -j nexthop show")), &hops); err != nil {
 		t.Fatal(err)
 	}
-	batch("the stand-ins", devices)
-	for file, arguments := range map[string][]string{"rules.ip": nil, "rules6.ip": {"-6"}} {
-		if _, err := os.Stat(filepath.Join(folder, file)); err == nil {
-			batch(file, filepath.Join(folder, file), arguments...)
+	devices := map[int]string{}
+	for _, h := range hops {
+		devices[h.ID] = h.Dev
+	}
+	for _, h := range hops {
+		var names []string
+		for _, member := range h.Group {
+			names = append(names, devices[member.ID])
+		}
+		if len(names) > 0 {
+			devices[h.ID] = strings.Join(names, " ")
 		}
 	}
-	batch("network.ip", filepath.Join(folder, "network.ip"))
-	want := map[string]bool{}
-	for _, r := range m.Table(site) {
-		if r.Kind == route.Breakout { // in a table of its own
-			continue
-		}
-		if r.Link != nil {
-			want[fmt.Sprint(r.Prefix, " ", r.Link.Device, " ", 0)] = true
-		}
-		for _, h := range r.Hops {
-			want[fmt.Sprint(r.Prefix, " ", h.Interface, " ", h.Metric)] = true
-		}
-	}
-	got := map[string]bool{}
+	by = map[string]string{}
 	for _, family := range []string{"-4", "-6"} {
 		var list []struct {
-			Dst, Dev string
-			Metric   int
-			Type     string
-			Protocol string
-			NextHops []struct{ Dev string }
+			Type, Dst, Dev string
+			NHID           int
 		}
-		if err := json.Unmarshal([]byte(l.in(name, "ip -N -j "+family+" route show table main")), &list); err != nil {
+		if err := json.Unmarshal([]byte(l.in(name, "ip -j "+family+" route show table main proto 199")), &list); err != nil {
 			t.Fatal(err)
 		}
 		for _, r := range list {
-			if !strings.Contains(r.Dst, "/") {
-				r.Dst += map[string]string{"-4": "/32", "-6": "/128"}[family]
-			}
-			if r.Type == "blackhole" || r.Type == "6" || r.Metric == standIn || r.Protocol == "kernel" || r.Protocol == "2" {
-				continue
-			}
-			for _, hop := range append(r.NextHops, struct{ Dev string }{r.Dev}) {
-				if hop.Dev != "" {
-					got[fmt.Sprint(r.Dst, " ", hop.Dev, " ", r.Metric)] = true
+			prefix := netip.PrefixFrom(netip.IPv4Unspecified(), 0)
+			if r.Dst != "default" {
+				if !strings.Contains(r.Dst, "/") {
+					r.Dst += map[string]string{"-4": "/32", "-6": "/128"}[family]
 				}
+				prefix = netip.MustParsePrefix(r.Dst)
+			} else if family == "-6" {
+				prefix = netip.PrefixFrom(netip.IPv6Unspecified(), 0)
+			}
+			switch {
+			case r.NHID > 0:
+				by[prefix.String()] = devices[r.NHID]
+			case r.Type == "blackhole":
+				discards = append(discards, prefix)
+			default:
+				by[prefix.String()] = r.Dev
 			}
 		}
 	}
-	for id := range want {
-		if !got[id] {
-			t.Errorf("%s: ip lacks the route %s", where, id)
-		}
-	}
-	for id := range got {
-		prefix, _, _ := strings.Cut(id, " ")
-		if !want[id] && prefix != "default/32" && prefix != "default/128" && !transit(m, prefix) {
-			t.Errorf("%s: ip has the route %s, which nobody planned", where, id)
-		}
-	}
+	return by, discards
 }
 
 // transit reports whether a prefix is of tunnel addresses.

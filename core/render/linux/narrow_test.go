@@ -59,7 +59,7 @@ func TestLinksForSomeZones(t *testing.T) {
 // next hop are known.
 func TestLinksThatAreMarked(t *testing.T) {
 	for _, c := range []struct{ change, marked string }{
-		{"", "fwmark 8400|fwmark 8401"}, {"next_hop", "fwmark 8401"}, {"device", "fwmark 8401"},
+		{"", "fwmark 0x20d0/0xffff|fwmark 0x20d1/0xffff"}, {"next_hop", "fwmark 0x20d1/0xffff"}, {"device", "fwmark 0x20d1/0xffff"},
 	} {
 		m, keys := example(t, "load-sharing")
 		site := m.Plan.SiteIndex("tarn")
@@ -79,7 +79,7 @@ func TestLinksThatAreMarked(t *testing.T) {
 				text = string(f.Text)
 			}
 		}
-		for _, mark := range []string{"fwmark 8400", "fwmark 8401"} {
+		for _, mark := range []string{"fwmark 0x20d0/0xffff", "fwmark 0x20d1/0xffff"} {
 			if strings.Contains(text, mark) != strings.Contains(c.marked, mark) {
 				t.Errorf("%s: %s in\n%s", c.change, mark, text)
 			}

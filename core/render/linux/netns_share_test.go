@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -65,7 +66,6 @@ func (l *lab) counts(site, device string) (in, out int) {
 func TestSharedLoad(t *testing.T) {
 	l := newLab(t)
 	m, keys := example(t, "load-sharing")
-	folder := t.TempDir()
 	for i := range m.Plan.Estate.Sites {
 		site := m.Plan.Site(i)
 		l.add(site.Key)
@@ -86,7 +86,7 @@ func TestSharedLoad(t *testing.T) {
 		}
 	}
 	for i := range m.Plan.Estate.Sites {
-		l.bringUp(m, i, keys, folder)
+		l.bringUp(m, i, keys)
 	}
 	l.waitForPing("tarn", "10.60.2.1", "10.60.1.1")
 	l.waitForPing("weir", "10.60.3.1", "10.60.2.1")
@@ -152,21 +152,16 @@ func TestSharedRoutesLoad(t *testing.T) {
 		for i := range e.Sites {
 			name := fmt.Sprintf("%s-%s", e.Sites[i].Key, numbering)
 			l.add(name)
-			for _, p := range m.Plan.Peers(i) {
-				l.in(name, "ip tuntap add name "+p.Interface+" mode tun")
-			}
-			folder := t.TempDir()
-			for _, f := range bundle(t, m, i, keys) {
-				if filepath.Base(f.Path) == "network.ip" {
-					if err := os.WriteFile(filepath.Join(folder, "network.ip"), f.Text, 0o600); err != nil {
-						t.Fatal(err)
-					}
+			folder := l.write(m, i, keys, "bundle-"+string(numbering))
+			for range 2 { // may be run again
+				if out, err := l.apply(name, folder); err != nil {
+					t.Fatalf("apply at %s: %v\n%s", name, err, out)
 				}
 			}
-			for range 2 { // may be run again
-				l.in(name, "ip -batch "+filepath.Join(folder, "network.ip"))
+			shared := 0
+			for _, hop := range regexp.MustCompile(`id (\d+) group \S+,3`).FindAllStringSubmatch(l.in(name, "ip nexthop"), -1) {
+				shared += strings.Count(l.in(name, "ip route show table main")+l.in(name, "ip -6 route show table main"), "nhid "+hop[1]+" ")
 			}
-			shared := strings.Count(l.in(name, "ip route")+l.in(name, "ip -6 route"), "weight 3")
 			if want := map[string]int{"tarn": 4, "overgill": 2, "weir": 0}[e.Sites[i].Key]; shared != want {
 				t.Errorf("%s: %d routes share the load, want %d", name, shared, want)
 			}

@@ -2,15 +2,14 @@ package linux_test
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
-	"time"
 
 	"wideknot/core/render/linux"
 	"wideknot/core/route"
@@ -49,7 +48,11 @@ func (l *lab) in(name, line string) string {
 
 func (l *lab) add(name string) {
 	l.run("ip", "netns", "add", l.ns(name))
-	l.t.Cleanup(func() { l.try("ip", "netns", "del", l.ns(name)) })
+	l.t.Cleanup(func() {
+		pids, _ := l.try("ip", "netns", "pids", l.ns(name)) // tunnels in user space
+		l.try(append([]string{"kill"}, strings.Fields(pids)...)...)
+		l.try("ip", "netns", "del", l.ns(name))
+	})
 	l.in(name, "ip link set lo up")
 }
 
@@ -76,20 +79,6 @@ func (l *lab) waitForPing(from, source, to string) {
 		}
 	}
 	l.t.Fatalf("%s (%s) does not reach %s", from, source, to)
-}
-
-// waitForInterface waits until wireguard-go listens for an interface. It dials
-// the control socket itself: wg would remove one on which nobody listens yet.
-func (l *lab) waitForInterface(name, device string, said *strings.Builder) {
-	l.t.Helper()
-	socket := filepath.Join(l.sockets, name, device+".sock")
-	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
-		if c, err := net.Dial("unix", socket); err == nil {
-			c.Close()
-			return
-		}
-	}
-	l.t.Fatalf("wireguard-go does not come up for %s at %s: %s", device, name, said.String())
 }
 
 // withSockets gives the arguments of ip that run a command in a namespace with
@@ -154,8 +143,13 @@ func (l *lab) lan(site, address string) {
 // tunnel does when it is found dead.
 func (l *lab) down(m *route.Map, p tunnel.Peer) {
 	l.t.Helper()
-	l.in(m.Plan.Site(p.Local.Site).Key, "ip link set "+p.Interface+" down")
-	l.in(m.Plan.Site(p.Remote.Site).Key, "ip link set "+p.Remote.Interface+" down")
+	for _, end := range []*tunnel.Port{p.Local, p.Remote} {
+		key := m.Plan.Site(end.Site).Key
+		l.in(key, "ip link set "+end.Interface+" down")
+		if out, err := l.apply(key, l.folder(key, "bundle"), "--ways"); err != nil {
+			l.t.Fatalf("apply --ways at %s: %v\n%s", key, err, out)
+		}
+	}
 }
 
 // TestBundleCarriesTraffic brings the rendered configuration of three sites up
@@ -185,9 +179,8 @@ func TestBundleCarriesTraffic(t *testing.T) {
 	l.lan("stonebeck", "10.40.2.1/24")
 	l.lan("withybrook", "10.40.3.1/24")
 
-	folder := t.TempDir()
 	for i := range m.Plan.Estate.Sites {
-		l.bringUp(m, i, keys, folder)
+		l.bringUp(m, i, keys)
 	}
 	l.waitForPing("stonebeck", "10.40.2.1", "10.40.3.1")
 	l.waitForPing("withybrook", "10.40.3.1", "10.40.2.1")
@@ -215,11 +208,18 @@ func TestBundleCarriesTraffic(t *testing.T) {
 	}
 }
 
-func (l *lab) bringUp(m *route.Map, site int, keys linux.Keys, folder string) {
+// folder is where a site's bundles and state lie.
+func (l *lab) folder(site string, parts ...string) string {
+	return filepath.Join(append([]string{l.sockets, "gw", site}, parts...)...)
+}
+
+// write puts a site's bundle into a folder of its own and returns it.
+func (l *lab) write(m *route.Map, site int, keys linux.Keys, name string) string {
 	l.t.Helper()
-	name := m.Plan.Site(site).Key
+	key := m.Plan.Site(site).Key
+	at := l.folder(key, name)
 	for _, f := range bundle(l.t, m, site, keys) {
-		path := filepath.Join(folder, f.Path)
+		path := filepath.Join(at, strings.TrimPrefix(f.Path, key+"/"))
 		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 			l.t.Fatal(err)
 		}
@@ -227,30 +227,25 @@ func (l *lab) bringUp(m *route.Map, site int, keys linux.Keys, folder string) {
 			l.t.Fatal(err)
 		}
 	}
-	at := func(file string) string { return filepath.Join(folder, name, file) }
-	for _, peer := range m.Plan.Peers(site) {
-		// No WireGuard in this kernel: the user-space one makes the interface.
-		command := exec.Command("ip", l.withSockets(name, "wireguard-go", "--foreground", peer.Interface)...)
-		command.Env = append(os.Environ(), "LOG_LEVEL=error")
-		said := &strings.Builder{}
-		command.Stdout, command.Stderr = said, said
-		if err := command.Start(); err != nil {
-			l.t.Fatal(err)
-		}
-		l.t.Cleanup(func() { command.Process.Kill(); command.Wait() })
-		l.waitForInterface(name, peer.Interface, said)
-		l.run(append([]string{"ip"}, l.withSockets(name, "wg", "setconf", peer.Interface, at("wg/"+peer.Interface+".conf"))...)...)
+	return at
+}
+
+// apply runs a bundle's program at its site.
+func (l *lab) apply(site, folder string, args ...string) (string, error) {
+	command := append([]string{"sh", filepath.Join(folder, "apply")}, args...)
+	c := exec.Command("ip", l.withSockets(site, command...)...)
+	c.Env = append(os.Environ(), "WIDEKNOT_STATE="+l.folder(site, "state"), "WIDEKNOT_KEYS="+l.folder(site, "keys"), "WIDEKNOT_SWANCTL="+l.folder(site, "swanctl"))
+	out, err := c.CombinedOutput()
+	return string(out), err
+}
+
+// bringUp applies a site's bundle.
+func (l *lab) bringUp(m *route.Map, site int, keys linux.Keys) {
+	l.t.Helper()
+	key := m.Plan.Site(site).Key
+	if out, err := l.apply(key, l.write(m, site, keys, "bundle")); err != nil {
+		l.t.Fatalf("apply at %s: %v\n%s", key, err, out)
 	}
-	for file, command := range map[string]string{"rules.ip": "ip -force -batch ", "rules6.ip": "ip -6 -force -batch "} {
-		if _, err := os.Stat(at(file)); err == nil {
-			l.in(name, command+at(file))
-		}
-	}
-	l.in(name, "ip -batch "+at("network.ip"))
-	l.in(name, "ip -batch "+at("network.ip")) // may be run again
-	l.in(name, "nft -f "+at("filter.nft"))
-	l.in(name, "nft -f "+at("filter.nft"))
-	l.in(name, "sysctl -qp "+at("sysctl.conf"))
 }
 
 // TestHubStandsByForHub cuts a site from its first hub and checks that others,
@@ -260,7 +255,6 @@ func TestHubStandsByForHub(t *testing.T) {
 	l := newLab(t)
 	m, keys := example(t, "two-hubs")
 	m.Plan.Estate.Overlays[0].PresharedKeys = true // nothing derived depends on it
-	folder := t.TempDir()
 	for i := range m.Plan.Estate.Sites {
 		site := m.Plan.Site(i)
 		l.add(site.Key)
@@ -271,7 +265,7 @@ func TestHubStandsByForHub(t *testing.T) {
 		l.lan(site.Key, site.Subnets[0].Prefix.Addr().Next().String()+"/24")
 	}
 	for i := range m.Plan.Estate.Sites {
-		l.bringUp(m, i, keys, folder)
+		l.bringUp(m, i, keys)
 	}
 	l.waitForPing("weir", "10.50.4.1", "10.50.3.1")
 	tarn := m.Plan.Peers(m.Plan.SiteIndex("tarn"))
@@ -344,4 +338,16 @@ func example(t *testing.T, name string) (*route.Map, linux.Keys) {
 			return key, err == nil
 		},
 	}
+}
+
+// exitCode is that of a program that ended, -1 where it did not.
+func exitCode(err error) int {
+	var ended *exec.ExitError
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &ended):
+		return ended.ExitCode()
+	}
+	return -1
 }

@@ -11,7 +11,6 @@ import (
 func TestZonesBreakoutAndTwoOverlays(t *testing.T) {
 	l := newLab(t)
 	m, keys := example(t, "breakout")
-	folder := t.TempDir()
 	l.in("net", "ip address add 198.51.100.99/32 dev lo")
 	l.in("net", "ip address add 192.0.2.99/32 dev lo")
 	host := map[string]string{}
@@ -28,7 +27,7 @@ func TestZonesBreakoutAndTwoOverlays(t *testing.T) {
 		l.in(site.Key+"-host", "ip route add default via "+lan.String())
 	}
 	for i := range m.Plan.Estate.Sites {
-		l.bringUp(m, i, keys, folder)
+		l.bringUp(m, i, keys)
 	}
 	ping := func(from, to string) bool { return l.pings(from+"-host", host[from], to) }
 	arrives := func(from, to string) {

@@ -1,98 +1,101 @@
 package linux
 
 import (
-	"slices"
 	"strings"
 
-	"wideknot/core/estate"
+	"wideknot/core/gateway"
 	"wideknot/core/render"
 )
 
-func (b *bundle) readme() []byte {
-	t := b.text()
-	t.Word(b.site.Key).Str(": ").Name(b.site.Name).End()
-	t.Line(strings.Repeat("=", len(b.site.Key)+2+len([]rune(b.site.Name)))).End()
-	t.Line("On the gateway, as root, in this folder and in this order:").End()
-	t.Line("    ip -batch interfaces.ip")
-	for i := range b.peers {
-		name := b.peers[i].Interface
-		t.Str("    wg setconf ").Word(name).Str(" wg/").Word(name).Line(".conf")
-	}
-	_, private := b.keys.private(b.site.Key)
-	for i := range b.peers {
-		peer := &b.peers[i]
-		if !private {
-			t.Str("    wg set ").Word(peer.Interface).Line(" private-key FILE-WITH-THIS-SITES-PRIVATE-KEY")
-		}
-		if _, known, wanted := b.presharedKey(peer); wanted && !known {
-			t.Str("    wg set ").Word(peer.Interface).Str(" peer ").Word(peer.PublicKey).Line(" preshared-key FILE-WITH-THIS-TUNNELS-PRE-SHARED-KEY")
-		}
-	}
-	for _, f := range []struct {
-		command string
-		v4      bool
-	}{{"    ip -force -batch rules.ip", true}, {"    ip -6 -force -batch rules6.ip", false}} {
-		if len(b.rules(f.v4)) > 0 {
-			t.Line(f.command)
-		}
-	}
-	t.Line("    ip -batch network.ip")
-	t.Line("    nft -f filter.nft")
-	t.Line("    sysctl -p sysctl.conf").End()
-	b.linksWithoutHop(t)
-	if len(b.marked) > 0 {
+// readme is one screen, and what other routers must do.
+func (b *bundle) readme(t *render.Text) {
+	t.Word(b.c.Site).Str(": ").Name(b.about.Name).End()
+	t.Line(strings.Repeat("=", len(b.c.Site)+2+len([]rune(b.about.Name)))).End()
+	t.Line("On the gateway, as root, in this folder:").End()
+	t.Line("    sh apply --check      checks everything and changes nothing")
+	t.Line("    sh apply --try 180    applies it; goes back by itself after 180 s ...")
+	t.Line("    sh apply --keep       ... unless you can still reach the gateway to say this").End()
+	t.Line("    sh apply              applies it and keeps it, over reboots too")
+	t.Line("    sh apply --back       goes back to what was kept before")
+	t.Line("    sh apply --remove     takes away everything that was ever made here").End()
+	t.Line("It may be run at any time: tunnels that stay keep their sessions, and only what").
+		Line("Wide Knot made is changed. release says what this is, manifest what belongs to it.").End()
+	t.Line("The private key is made on the gateway, or comes with the bundle in secrets/:").End()
+	t.Line("    umask 077; mkdir -p /etc/wideknot; wg genkey > /etc/wideknot/private.key").End()
+	t.Line("Nothing here notices that a tunnel is dead. Whatever does takes its interface down").
+		Line("(ip link set dev NAME down), and up when it is back; the next best then carries its").
+		Line("traffic: wideknot-ways.service sees to it or, without systemd, sh apply --ways.").End()
+	if len(b.c.Places) > 0 {
 		t.Line("Some tunnels share the load. A flow takes one of them, by its addresses and ports;").
 			Line("its answers take the one by which it came.").End()
 	}
+	b.unknown(t)
 	b.forwards(t)
 	b.neighbour(t)
-	return t.Bytes
 }
 
-// linksWithoutHop says what the design does not know about leaving by a
-// certain link.
-func (b *bundle) linksWithoutHop(t *render.Text) {
-	var missing []string
-	for i := range b.site.Links {
-		l := &b.site.Links[i]
-		if _, ok := b.marks[l.Key]; !ok && len(b.site.Links) > 1 && !l.NoTunnels {
-			missing = append(missing, l.Key)
-		}
-	}
-	if len(missing) > 0 {
+// unknown says what the design does not know about leaving by a certain link.
+func (b *bundle) unknown(t *render.Text) {
+	if links := b.c.Neighbours.Unknown; len(links) > 0 {
 		t.Str("The design names no device and next hop for ")
-		words(t, missing, "")
-		t.
-			Line(". Without them every tunnel's").
+		words(t, links, "")
+		t.Line(". Without them every tunnel's").
 			Line("packets follow the gateway's default route, whichever link that is. Enter both at the link.").End()
 	}
 }
 
 // forwards is the work for the router in front of a forwarded link.
 func (b *bundle) forwards(t *render.Text) {
-	for i := range b.site.Links {
-		l := &b.site.Links[i]
-		if l.Reach != estate.Forwarded {
-			continue
-		}
-		var ports []int
-		for j := range b.peers {
-			if b.plan.Link(b.peers[j].Local) == l {
-				ports = append(ports, b.peers[j].Local.UDP)
-			}
-		}
-		if len(ports) == 0 {
-			continue
-		}
-		slices.Sort(ports)
-		t.Str("Work for the router in front of ").Word(l.Key).Str(" (outside address ").Addr(l.Outside).Line("):").End()
+	for _, f := range b.c.Neighbours.Forwards {
+		t.Str("Work for the router in front of ").Word(f.Link).Str(" (outside address ").Addr(f.Outside).Line("):").End()
 		inside := "this gateway"
-		if len(l.Addresses) > 0 {
-			inside = l.Addresses[0].String()
+		if f.Inside.IsValid() {
+			inside = f.Inside.String()
 		}
-		for _, port := range ports {
+		for _, port := range f.Ports {
 			t.Str("    forward inbound UDP ").Num(port).Str(" to ").Str(inside).Str(" port ").Num(port).End()
 		}
+		t.End()
+	}
+}
+
+// neighbour is the work for the LAN's router where the gateway stands beside it.
+func (b *bundle) neighbour(t *render.Text) {
+	n := &b.c.Neighbours
+	if len(n.Upstream)+len(n.Routes)+len(n.Without) == 0 {
+		return
+	}
+	t.Str("Work for the LAN's router")
+	for _, up := range n.Upstream {
+		t.Str(" ").Addr(up)
+	}
+	t.Line(": these prefixes lie behind this gateway.")
+	for _, family := range families {
+		for _, w := range n.Without {
+			if w.Family == family.family {
+				t.Str("    # ").Num(w.Count).Line(" more cannot be reached: the design has no address of that family for this gateway on its LAN.")
+			}
+		}
+		for _, r := range n.Routes {
+			if !r.From.IsValid() && gateway.FamilyOf(r.Prefix.Addr()) == family.family {
+				t.Str("    route ").Prefix(r.Prefix).Str(" via ").Addr(r.Via).End()
+			}
+		}
+	}
+	t.End()
+	said := false
+	for _, r := range n.Routes {
+		if !r.From.IsValid() {
+			continue
+		}
+		if !said {
+			t.Line("By where a packet starts, where the router has no route for it but its default one;").
+				Line("never what this gateway itself sends, which carries the tunnels:")
+			said = true
+		}
+		t.Str("    from ").Prefix(r.From).Str(" route ").Prefix(r.Prefix).Str(" via ").Addr(r.Via).End()
+	}
+	if said {
 		t.End()
 	}
 }

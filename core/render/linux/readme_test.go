@@ -53,7 +53,7 @@ func TestReadmeNamesTheNeighboursWork(t *testing.T) {
 		"Work for the LAN's router 10.2.0.1: these prefixes lie behind this gateway.",
 		"route 10.1.0.0/23 via 10.2.0.9",
 		"The design names no device and next hop for cable.",
-		"wg set hub-1 private-key",
+		"wg genkey > /etc/wideknot/private.key",
 	} {
 		if !strings.Contains(readme, want) {
 			t.Errorf("no %q in\n%s", want, readme)
@@ -73,9 +73,10 @@ func TestMarks(t *testing.T) {
 	if conf := file(t, neighbours, "depot", "wg/hub-1.conf"); strings.Contains(conf, "FwMark") {
 		t.Errorf("a mark for a link whose way out is not known:\n%s", conf)
 	}
-	rules := file(t, neighbours, "depot", "rules.ip")
-	if !strings.Contains(rules, "route replace default via 192.168.8.1 dev wwan0 table 8401\nrule add fwmark 8401 lookup 8401 priority 8401\n") {
-		t.Errorf("the cell link has no table:\n%s", rules)
+	rules, links := file(t, neighbours, "depot", "rules.ip"), file(t, neighbours, "depot", "links.ip")
+	if !strings.Contains(rules, "rule add from all fwmark 0x20d1/0xffff lookup 8401 priority 8401 protocol 199\n") ||
+		!strings.Contains(links, "route replace 0.0.0.0/0 proto 199 via 192.168.8.1 dev wwan0 table 8401\n") {
+		t.Errorf("the cell link has no table:\n%s%s", rules, links)
 	}
 	if rules := file(t, neighbours, "hub", "rules.ip"); rules != "" {
 		t.Errorf("a site with one link has rules:\n%s", rules)

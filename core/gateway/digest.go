@@ -1,0 +1,208 @@
+package gateway
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"hash"
+	"net/netip"
+	"strconv"
+
+	"wideknot/core/estate"
+)
+
+// Ident names a tunnel by both its ends, as its overlay does, for the site whose
+// configuration it is in.
+func (t *Tunnel) Ident(site string) string {
+	if t.Peer < site {
+		return string(estate.AppendTunnelIdent(nil, t.Peer, t.PeerLink, site, t.Link))
+	}
+	return string(estate.AppendTunnelIdent(nil, site, t.Link, t.Peer, t.PeerLink))
+}
+
+// A digester writes values one after another so that no two lists of values read
+// the same: each text ends with a zero byte, each list begins with its length.
+type digester struct {
+	sum  hash.Hash
+	room []byte
+}
+
+func (d *digester) text(values ...string) {
+	for _, s := range values {
+		d.room = append(append(d.room, s...), 0)
+	}
+	d.flush()
+}
+
+func (d *digester) num(values ...int) {
+	for _, n := range values {
+		d.room = append(strconv.AppendInt(d.room, int64(n), 10), 0)
+	}
+	d.flush()
+}
+
+func (d *digester) bit(values ...bool) {
+	for _, b := range values {
+		d.room = append(strconv.AppendBool(d.room, b), 0)
+	}
+}
+
+func (d *digester) texts(list []string) {
+	d.num(len(list))
+	d.text(list...)
+}
+
+func (d *digester) addr(values ...netip.Addr) {
+	for _, a := range values {
+		d.room = append(a.AppendTo(d.room), 0)
+	}
+}
+
+func (d *digester) prefixes(list []netip.Prefix) {
+	d.num(len(list))
+	for _, p := range list {
+		d.room = append(p.AppendTo(d.room), 0)
+	}
+	d.flush()
+}
+
+func (d *digester) flush() {
+	if len(d.room) > 4096 {
+		d.sum.Write(d.room) // never fails
+		d.room = d.room[:0]
+	}
+}
+
+// Digest returns 64 hexadecimal digits by which two configurations of a gateway are
+// known to be the same: SHA-256 over all that the gateway does. What other routers
+// are asked to do is left out.
+func (c *Config) Digest() string {
+	d := &digester{sum: sha256.New(), room: make([]byte, 0, 8192)}
+	d.text(c.Site)
+	d.bit(c.Forward6)
+	d.num(len(c.Links))
+	for i := range c.Links {
+		l := &c.Links[i]
+		d.text(l.Key, l.Device, strconv.FormatFloat(l.Up, 'g', -1, 64), strconv.FormatFloat(l.Down, 'g', -1, 64))
+		d.num(l.Mark, len(l.NextHops))
+		d.addr(l.NextHops...)
+	}
+	d.num(len(c.Tunnels))
+	for i := range c.Tunnels {
+		d.tunnel(&c.Tunnels[i])
+	}
+	d.num(len(c.Ways))
+	for i := range c.Ways {
+		d.num(c.Ways[i].ID, len(c.Ways[i].Groups))
+		for _, g := range c.Ways[i].Groups {
+			d.num(g.Place, len(g.Members))
+			for _, m := range g.Members {
+				d.text(m.Interface)
+				d.num(m.Weight)
+			}
+		}
+	}
+	d.num(len(c.Routes))
+	for i := range c.Routes {
+		r := &c.Routes[i]
+		d.room = append(r.Prefix.AppendTo(d.room), 0)
+		d.num(r.Table, r.Way)
+		d.addr(r.Via)
+		d.text(r.Device)
+		d.bit(r.Discard)
+	}
+	d.num(len(c.Rules))
+	for i := range c.Rules {
+		r := &c.Rules[i]
+		d.num(r.Priority, r.Mark, r.Mask, r.Table)
+		d.text(string(r.Family))
+		d.bit(r.NoLonger)
+		d.texts(r.Arriving)
+		d.prefixes(r.From)
+	}
+	d.filter(&c.Filter)
+	d.translation(c)
+	d.sum.Write(d.room)
+	return hex.EncodeToString(d.sum.Sum(nil))
+}
+
+func (d *digester) tunnel(t *Tunnel) {
+	d.text(t.Interface, t.Overlay, t.Link, t.Peer, t.PeerLink)
+	d.num(t.Rank, t.NextHop, t.MTU)
+	d.prefixes(t.Addresses)
+	d.texts(t.Zones)
+	d.bit(t.Probe != nil, t.WireGuard != nil, t.IPsec != nil)
+	if p := t.Probe; p != nil {
+		d.text(p.Target)
+		d.addr(p.Address)
+		d.num(p.Interval, p.Timeout, p.Misses, p.Successes)
+	}
+	if w := t.WireGuard; w != nil {
+		d.num(w.Port, w.Mark, w.Keepalive)
+		d.text(w.PublicKey, w.Endpoint)
+		d.bit(w.Preshared)
+		d.prefixes(w.Allowed)
+	}
+	if s := t.IPsec; s != nil {
+		d.text(s.LocalID, s.RemoteID, s.RemoteName)
+		d.addr(s.Local, s.Remote)
+		d.bit(s.Initiates, s.Encapsulate)
+		d.texts(s.IKE)
+		d.texts(s.ESP)
+		d.num(s.IKELifetime, s.ChildLifetime, s.InterfaceID, s.Mark)
+		d.prefixes(s.LocalTS)
+		d.prefixes(s.RemoteTS)
+	}
+}
+
+func (d *digester) filter(f *Filter) {
+	d.num(len(f.Arrivals), len(f.Kept), len(f.Overlays))
+	for _, a := range f.Arrivals {
+		d.num(a.Port)
+		d.addr(a.From)
+	}
+	for _, k := range f.Kept {
+		d.text(k.Interface)
+		d.prefixes(k.Prefixes)
+	}
+	for i := range f.Overlays {
+		o := &f.Overlays[i]
+		d.text(o.Overlay)
+		d.texts(o.Interfaces)
+		d.texts(o.Back)
+		d.prefixes(o.BackFrom)
+		d.bit(o.Relays, o.Policed, o.Deny)
+		d.num(len(o.Policy))
+		for j := range o.Policy {
+			e := &o.Policy[j]
+			d.num(e.Index, e.Rule)
+			d.bit(e.Permit, e.Leaving, e.Reply)
+			d.text(string(e.Family), e.Protocol)
+			d.prefixes(e.From)
+			d.prefixes(e.To)
+			d.texts(e.Ports)
+		}
+	}
+	d.prefixes(f.Own)
+}
+
+func (d *digester) translation(c *Config) {
+	d.num(len(c.Places), len(c.Maps), len(c.Breakouts), len(c.Shaping))
+	for _, p := range c.Places {
+		d.num(p.Mark)
+		d.texts(p.Interfaces)
+	}
+	for _, m := range c.Maps {
+		d.prefixes([]netip.Prefix{m.Inside, m.Outside})
+	}
+	for _, b := range c.Breakouts {
+		d.text(b.Overlay, string(b.Family))
+		d.texts(b.Devices)
+		d.prefixes(b.From)
+		d.prefixes(b.Except)
+	}
+	for _, s := range c.Shaping {
+		d.text(s.Zone)
+		d.prefixes(s.Here)
+		d.prefixes(s.Beyond)
+	}
+}

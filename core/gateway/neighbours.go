@@ -1,0 +1,82 @@
+package gateway
+
+import (
+	"net/netip"
+	"slices"
+
+	"wideknot/core/estate"
+	"wideknot/core/route"
+)
+
+// neighbours lists the work for routers beside the gateway.
+func (k *making) neighbours(table []route.Route, extras []route.Extra) {
+	out := &k.out.Neighbours
+	for i := range k.site.Links {
+		l := &k.site.Links[i]
+		if len(k.site.Links) > 1 && k.out.Links[i].Mark == 0 && !l.NoTunnels {
+			out.Unknown = append(out.Unknown, l.Key)
+		}
+		k.forward(i)
+	}
+	if k.site.Gateway.Placement == estate.OneArmed {
+		k.beside(table, extras)
+	}
+}
+
+// forward is the work for the router in front of a forwarded link.
+func (k *making) forward(link int) {
+	l := &k.site.Links[link]
+	if l.Reach != estate.Forwarded {
+		return
+	}
+	f := PortForward{Link: l.Key, Outside: l.Outside}
+	for i := range k.peers {
+		if p := &k.peers[i]; p.Local.Link == link && p.Overlay.Spec.Transport != estate.IPsec {
+			f.Ports = append(f.Ports, p.Local.UDP)
+		}
+	}
+	if len(l.Addresses) > 0 {
+		f.Inside = l.Addresses[0]
+	}
+	if len(f.Ports) > 0 {
+		slices.Sort(f.Ports)
+		k.out.Neighbours.Forwards = append(k.out.Neighbours.Forwards, f)
+	}
+}
+
+// beside is the work for the LAN's router when the gateway stands beside it: a
+// route for everything that lies beyond the tunnels and, where subnets break out at
+// a hub, one for what starts there. The gateway's own packets, which carry the
+// tunnels, must not come back to it.
+func (k *making) beside(table []route.Route, extras []route.Extra) {
+	g, out := &k.site.Gateway, &k.out.Neighbours
+	var remote []netip.Prefix
+	for i := range table {
+		if r := &table[i]; r.Kind == route.Overlay || r.Kind == route.Cut {
+			remote = append(remote, r.Prefix)
+		}
+	}
+	for _, family := range []Family{IPv4, IPv6} {
+		if up := g.UpstreamOf(family == IPv4); up.IsValid() {
+			out.Upstream = append(out.Upstream, up)
+		}
+		prefixes, own := ofFamily(remote, family), g.LANAddressOf(family == IPv4)
+		if len(prefixes) > 0 && !own.IsValid() {
+			out.Without = append(out.Without, Unreached{Family: family, Count: len(prefixes)})
+			continue
+		}
+		for _, prefix := range prefixes {
+			out.Routes = append(out.Routes, LANRoute{Prefix: prefix, Via: own})
+		}
+	}
+	for i := range extras {
+		for _, r := range extras[i].Routes {
+			family := FamilyOf(r.Prefix.Addr())
+			if own := g.LANAddressOf(family == IPv4); extras[i].Last && own.IsValid() {
+				for _, from := range ofFamily(extras[i].From, family) {
+					out.Routes = append(out.Routes, LANRoute{From: from, Prefix: r.Prefix, Via: own})
+				}
+			}
+		}
+	}
+}

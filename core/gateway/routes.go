@@ -1,0 +1,169 @@
+package gateway
+
+import (
+	"net/netip"
+	"slices"
+
+	"wideknot/core/addr"
+	"wideknot/core/estate"
+	"wideknot/core/route"
+)
+
+// farEnds lists the far ends of tunnels that are numbered by site, each by the
+// tunnels of its adjacency in their order.
+func (k *making) farEnds() {
+	for i := 0; i < len(k.peers); {
+		adjacency := k.peers[i].Adjacency
+		j := i
+		var groups []Group
+		for ; j < len(k.peers) && k.peers[j].Adjacency == adjacency; j++ {
+			groups = append(groups, Group{Place: len(groups) + 1, Members: []Member{{k.peers[j].Interface, 1}}})
+		}
+		peer := &k.peers[i]
+		i = j
+		if peer.Overlay.Spec.Numbering != estate.PerSite {
+			continue
+		}
+		for _, far := range []netip.Prefix{peer.Remote.Address4, peer.Remote.Address6} {
+			if far.IsValid() {
+				k.out.Routes = append(k.out.Routes, Route{Prefix: far.Masked(), Way: k.ways.add(groups)})
+			}
+		}
+	}
+}
+
+// table adds the routes of a table, then its discards.
+func (k *making) table(number int, routes []route.Route) {
+	var discards, others []netip.Prefix
+	for i := range routes {
+		r := &routes[i]
+		switch {
+		case r.Link != nil:
+			k.out.Routes = append(k.out.Routes, Route{Table: number, Prefix: r.Prefix, Via: r.NextHop, Device: r.Link.Device})
+		case len(r.Hops) > 0:
+			k.out.Routes = append(k.out.Routes, Route{Table: number, Prefix: r.Prefix, Way: k.ways.of(r.Hops)})
+		}
+		if r.Discards() {
+			discards = append(discards, r.Prefix)
+		} else {
+			others = append(others, r.Prefix)
+		}
+	}
+	for _, p := range merged(discards, others) {
+		k.out.Routes = append(k.out.Routes, Route{Table: number, Prefix: p, Discard: true})
+	}
+}
+
+// merged joins discards where that changes no lookup: one that lies within another
+// stays by itself, and so do those between which and their whole another route of
+// the table would come. They are in address order; others need not be.
+func merged(discards, others []netip.Prefix) []netip.Prefix {
+	if !slices.IsSortedFunc(discards, netip.Prefix.Compare) {
+		slices.SortFunc(discards, netip.Prefix.Compare)
+	}
+	var outer, inner []netip.Prefix
+	for _, p := range discards {
+		switch n := len(outer); {
+		case n > 0 && outer[n-1] == p:
+		case n > 0 && addr.Covers(outer[n-1], p):
+			inner = append(inner, p)
+		default:
+			outer = append(outer, p)
+		}
+	}
+	var out []netip.Prefix
+	at := 0
+	for _, whole := range addr.Aggregate(outer) {
+		from := at
+		for at < len(outer) && addr.Covers(whole, outer[at]) {
+			at++
+		}
+		parts := outer[from:at]
+		between := func(o netip.Prefix) bool {
+			return addr.Covers(whole, o) && slices.ContainsFunc(parts, func(p netip.Prefix) bool { return p != o && addr.Covers(o, p) })
+		}
+		if slices.ContainsFunc(others, between) {
+			out = append(out, parts...)
+		} else {
+			out = append(out, whole)
+		}
+	}
+	out = append(out, slices.Compact(inner)...)
+	slices.SortFunc(out, netip.Prefix.Compare)
+	return out
+}
+
+// rules sends packets into the table that is meant for them: a tunnel's own
+// packets, by their mark, into the one that leaves by its link; and what
+// route.Extras names into the table made for it.
+func (k *making) rules(extras []route.Extra) {
+	for _, family := range []Family{IPv4, IPv6} {
+		for i := range k.out.Links {
+			l := &k.out.Links[i]
+			at := slices.IndexFunc(l.NextHops, func(a netip.Addr) bool { return FamilyOf(a) == family })
+			if l.Mark == 0 || at < 0 {
+				continue
+			}
+			k.out.Routes = append(k.out.Routes, Route{Table: l.Mark, Prefix: all(family), Via: l.NextHops[at], Device: l.Device})
+			k.out.Rules = append(k.out.Rules, Rule{Priority: l.Mark, Family: family, Mark: l.Mark, Mask: LinkMask, Table: l.Mark})
+			if own := k.ownOf(l, family); len(own) > 0 {
+				k.out.Rules = append(k.out.Rules, Rule{Priority: l.Mark - FirstMark + FirstSource, Family: family, From: own, Table: l.Mark})
+			}
+		}
+		exits := false
+		for i := range extras {
+			x := &extras[i]
+			if !slices.ContainsFunc(x.Routes, func(r route.Route) bool { return FamilyOf(r.Prefix.Addr()) == family }) {
+				continue
+			}
+			if x.Last && !exits {
+				exits = true
+				k.out.Rules = append(k.out.Rules, Rule{Priority: FirstTable + i, Family: family, NoLonger: true})
+			}
+			k.ruleOf(x, i, family)
+		}
+	}
+}
+
+// ownOf lists the addresses from which a link carries tunnels of IPsec: their key
+// exchange has no mark.
+func (k *making) ownOf(l *Link, family Family) (out []netip.Prefix) {
+	for i := range k.out.Tunnels {
+		t := &k.out.Tunnels[i]
+		if t.IPsec == nil || t.Link != l.Key || !t.IPsec.Local.IsValid() || FamilyOf(t.IPsec.Local) != family {
+			continue
+		}
+		if p := netip.PrefixFrom(t.IPsec.Local, t.IPsec.Local.BitLen()); !slices.Contains(out, p) {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// ruleOf sends packets into the table of an extra. Those asked last leave room for
+// the rule before them.
+func (k *making) ruleOf(x *route.Extra, i int, family Family) {
+	r := Rule{Priority: FirstTable + i, Family: family, Arriving: x.Arriving, Table: FirstTable + i}
+	if x.Last {
+		r.Priority++
+	}
+	if x.Place > 0 {
+		r.Mark, r.Mask = x.Place*PlaceUnit, PlaceMask
+	}
+	for _, p := range x.From {
+		if FamilyOf(p.Addr()) == family {
+			r.From = append(r.From, p)
+		}
+	}
+	if len(x.From) > 0 && len(r.From) == 0 {
+		return
+	}
+	k.out.Rules = append(k.out.Rules, r)
+}
+
+func all(f Family) netip.Prefix {
+	if f == IPv4 {
+		return netip.PrefixFrom(netip.IPv4Unspecified(), 0)
+	}
+	return netip.PrefixFrom(netip.IPv6Unspecified(), 0)
+}

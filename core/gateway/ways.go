@@ -1,0 +1,134 @@
+package gateway
+
+import (
+	"cmp"
+	"hash/fnv"
+	"slices"
+	"strconv"
+
+	"wideknot/core/route"
+)
+
+// ways collects the distinct ways of a gateway.
+type ways struct {
+	known  map[*route.Hop]int // by the first of the hops, which routes share
+	byText map[string]int     // → place in made
+	made   []Way
+	texts  []string
+	room   []byte
+}
+
+// of returns the place of the way that some hops make, from 1.
+func (w *ways) of(hops []route.Hop) int {
+	if at, ok := w.known[&hops[0]]; ok && length(w.made[at-1].Groups) == len(hops) {
+		return at
+	}
+	at := w.add(groupsOf(hops))
+	w.known[&hops[0]] = at
+	return at
+}
+
+// add returns the place of the way of some groups, from 1.
+func (w *ways) add(groups []Group) int {
+	if w.byText == nil {
+		w.byText, w.known = map[string]int{}, map[*route.Hop]int{}
+	}
+	text := w.text(groups)
+	at, ok := w.byText[string(text)]
+	if !ok {
+		w.made, w.texts = append(w.made, Way{Groups: groups}), append(w.texts, string(text))
+		at = len(w.made)
+		w.byText[string(text)] = at
+	}
+	return at
+}
+
+func length(groups []Group) (n int) {
+	for i := range groups {
+		n += len(groups[i].Members)
+	}
+	return n
+}
+
+// text writes groups so that equal ways, and no others, have equal texts.
+func (w *ways) text(groups []Group) []byte {
+	w.room = w.room[:0]
+	for i := range groups {
+		for _, m := range groups[i].Members {
+			w.room = append(append(w.room, m.Interface...), ',')
+			w.room = append(strconv.AppendInt(w.room, int64(m.Weight), 10), '/')
+		}
+		w.room[len(w.room)-1] = ' '
+	}
+	return w.room
+}
+
+func groupsOf(hops []route.Hop) (out []Group) {
+	for len(hops) > 0 {
+		n := route.Sharing(hops)
+		g := Group{Place: len(out) + 1, Members: make([]Member, n)}
+		weights := make([]int, n)
+		for i := range n {
+			weights[i] = hops[i].Weight
+		}
+		for i, weight := range kernelWeights(weights) {
+			g.Members[i] = Member{Interface: hops[i].Interface, Weight: weight}
+		}
+		out = append(out, g)
+		hops = hops[n:]
+	}
+	return out
+}
+
+// kernelWeights divides weights by their common divisor and keeps them to 255, the
+// most that a member of a next-hop group has.
+func kernelWeights(weights []int) []int {
+	divisor, most := 0, 1
+	for i, w := range weights {
+		weights[i] = max(1, w)
+		for a, b := divisor, weights[i]; ; a, b = b, a%b {
+			if b == 0 {
+				divisor = a
+				break
+			}
+		}
+	}
+	for i := range weights {
+		weights[i] /= divisor
+		most = max(most, weights[i])
+	}
+	for i := range weights {
+		if most > 255 {
+			weights[i] = max(1, weights[i]*255/most)
+		}
+	}
+	return weights
+}
+
+// number gives the ways their numbers, here and in routes, which know them by their
+// places so far. The number follows from what a way is, not from what else
+// there is: of two that would have the same, the one whose text sorts first has it.
+func (w *ways) number(routes []Route) []Way {
+	order := make([]int, len(w.made))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortFunc(order, func(a, b int) int { return cmp.Compare(w.texts[a], w.texts[b]) })
+	taken := make(map[int]bool, len(order))
+	for _, at := range order {
+		hash := fnv.New32a()
+		hash.Write([]byte(w.texts[at])) // never fails
+		id := int(hash.Sum32() % WayNumbers)
+		for taken[id] {
+			id = (id + 1) % WayNumbers
+		}
+		taken[id] = true
+		w.made[at].ID = FirstWay + id
+	}
+	for i := range routes {
+		if at := routes[i].Way; at > 0 {
+			routes[i].Way = w.made[at-1].ID
+		}
+	}
+	return w.made
+}
