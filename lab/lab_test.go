@@ -2,9 +2,7 @@ package main
 
 import (
 	"fmt"
-	"net/netip"
 	"os"
-	"strings"
 	"testing"
 )
 
@@ -39,25 +37,6 @@ func TestPredictionsHoldOnThisKernel(t *testing.T) {
 	t.Logf("%+v", total)
 	if total.Ways < 2000 || total.MTUs < 300 || total.Failures < 40 {
 		t.Errorf("only %+v was compared", total)
-	}
-}
-
-func TestSettingsOfAFile(t *testing.T) {
-	resolve := func(host string) (netip.Addr, bool) {
-		a, err := netip.ParseAddr(host)
-		return a, err == nil
-	}
-	key := strings.Repeat("A", 43) + "="
-	got, err := settingsOf("# a tunnel\n[Interface]\nPrivateKey = "+key+"\nListenPort = 51820\nFwMark = 8400\n\n[Peer]\nPublicKey = "+key+"\nAllowedIPs = 10.0.0.0/8, fd00::/8\nEndpoint = [2001:db8::1]:51821\nPersistentKeepalive = 25\n", resolve)
-	zero := strings.Repeat("0", 64)
-	want := "private_key=" + zero + "\nlisten_port=51820\nfwmark=8400\npublic_key=" + zero + "\nallowed_ip=10.0.0.0/8\nallowed_ip=fd00::/8\nendpoint=[2001:db8::1]:51821\npersistent_keepalive_interval=25\n"
-	if err != nil || got != want {
-		t.Errorf("%q, %v", got, err)
-	}
-	for _, bad := range []string{"PrivateKey = short", "PostUp = true", "Endpoint = nobody.example.net:1", "a line"} {
-		if _, err := settingsOf(bad, resolve); err == nil {
-			t.Errorf("%q is taken", bad)
-		}
 	}
 }
 

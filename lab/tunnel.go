@@ -1,14 +1,12 @@
 package main
 
 import (
-	"encoding/base64"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
 	"net/netip"
 	"os"
-	"strings"
+	"path/filepath"
 	"sync"
 	"sync/atomic"
 
@@ -19,84 +17,42 @@ import (
 )
 
 // An end is a WireGuard interface of a gateway: the kernel here has no module
-// for it, so a device in user space serves it.
+// for it, so a device in user space serves it. wg tells it what to be, by a socket.
 type end struct {
-	at   *space
-	name string
-	wire *device.Device
-	port *tunPort
+	at     *space
+	name   string
+	wire   *device.Device
+	port   *tunPort
+	listen net.Listener
 }
 
-// newEnd makes the interface and configures it as its file says.
-func newEnd(at *space, name, file string, resolve func(string) (netip.Addr, bool)) (*end, error) {
+// newEnd makes the interface, as apply knows its own, with its socket in a folder.
+func newEnd(at *space, name, folder string) (*end, error) {
 	port, err := newTunPort(at, name)
 	if err != nil {
 		return nil, err
 	}
 	e := &end{at: at, name: name, port: port}
 	e.wire = device.NewDevice(port, &bind{at: at}, &device.Logger{Verbosef: device.DiscardLogf, Errorf: device.DiscardLogf})
-	settings, err := settingsOf(file, resolve)
-	if err == nil {
-		err = e.wire.IpcSet(settings)
+	if e.listen, err = net.Listen("unix", filepath.Join(folder, name+".sock")); err != nil {
+		e.wire.Close()
+		return nil, err
 	}
-	if err == nil {
-		err = e.wire.Up()
-	}
-	if err != nil {
-		e.close()
-		return nil, fmt.Errorf("%s at %s: %w", name, at.name, err)
-	}
-	return e, nil
+	go func() {
+		for {
+			c, err := e.listen.Accept()
+			if err != nil {
+				return
+			}
+			go e.wire.IpcHandle(c)
+		}
+	}()
+	return e, at.ip("link set dev " + name + " alias wideknot:" + name)
 }
 
-func (e *end) close() { e.wire.Close() }
-
-// settingsOf turns a configuration file into what a device is told.
-func settingsOf(file string, resolve func(string) (netip.Addr, bool)) (string, error) {
-	var out strings.Builder
-	key := func(text string) (string, error) {
-		raw, err := base64.StdEncoding.DecodeString(text)
-		if err != nil || len(raw) != 32 {
-			return "", fmt.Errorf("%q is no key", text)
-		}
-		return hex.EncodeToString(raw), nil
-	}
-	for line := range strings.Lines(file) {
-		line = strings.TrimSpace(line)
-		name, value, ok := strings.Cut(line, " = ")
-		var err error
-		switch {
-		case line == "" || line[0] == '#' || line == "[Interface]" || line == "[Peer]":
-		case !ok:
-			err = errors.New("not understood")
-		case name == "PrivateKey", name == "PublicKey", name == "PresharedKey":
-			value, err = key(value)
-			fmt.Fprintf(&out, "%s=%s\n", map[string]string{"PrivateKey": "private_key", "PublicKey": "public_key", "PresharedKey": "preshared_key"}[name], value)
-		case name == "ListenPort":
-			fmt.Fprintf(&out, "listen_port=%s\n", value)
-		case name == "FwMark":
-			fmt.Fprintf(&out, "fwmark=%s\n", value)
-		case name == "AllowedIPs":
-			for prefix := range strings.SplitSeq(value, ", ") {
-				fmt.Fprintf(&out, "allowed_ip=%s\n", prefix)
-			}
-		case name == "Endpoint":
-			host, port, cut := net.SplitHostPort(value)
-			address, known := resolve(host)
-			if cut != nil || !known {
-				err = errors.New("an endpoint that nobody knows")
-			}
-			fmt.Fprintf(&out, "endpoint=%s\n", net.JoinHostPort(address.String(), port))
-		case name == "PersistentKeepalive":
-			fmt.Fprintf(&out, "persistent_keepalive_interval=%s\n", value)
-		default:
-			err = errors.New("not understood")
-		}
-		if err != nil {
-			return "", fmt.Errorf("%q: %w", line, err)
-		}
-	}
-	return out.String(), nil
+func (e *end) close() {
+	_ = e.listen.Close()
+	e.wire.Close()
 }
 
 // A tunPort is the kernel's side of an interface, one packet at a time.

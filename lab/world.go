@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -28,9 +30,10 @@ type world struct {
 	ends     map[[2]string]*end // by site and interface
 	outside  map[netip.Addr]int // the address by which a site is seen outside
 	names    map[string]netip.Addr
-	network  map[int]string   // by site: its network.ip
+	folder   string           // of bundles and what gateways keep
 	down     map[int][]string // by site: what was done last to take tunnels down
 	watched  *watch
+	mu       sync.Mutex // of ends, while gateways are configured
 }
 
 // Addresses in the internet, one of them in the prefix that samples except from
@@ -52,7 +55,11 @@ func hostOn(p netip.Prefix) netip.Addr {
 func newWorld(m *route.Map, keys linux.Keys) (*world, error) {
 	w := &world{
 		routes: m, between: map[string]*space{}, routers: map[int]*space{}, ends: map[[2]string]*end{},
-		outside: map[netip.Addr]int{}, names: map[string]netip.Addr{}, network: map[int]string{}, down: map[int][]string{},
+		outside: map[netip.Addr]int{}, names: map[string]netip.Addr{}, down: map[int][]string{},
+	}
+	var err error
+	if w.folder, err = os.MkdirTemp("", "wk-lab-"); err != nil {
+		return w, err
 	}
 	e := m.Plan.Estate
 	if _, err := w.underlay(estate.Internet); err != nil {
@@ -63,12 +70,13 @@ func newWorld(m *route.Map, keys linux.Keys) (*world, error) {
 			return w, err
 		}
 	}
+	var group errgroup.Group
 	for i := range e.Sites {
-		if err := w.configure(i, keys); err != nil {
-			return w, err
-		}
+		group.Go(func() error { return w.configure(i, keys) })
 	}
-	var err error
+	if err := group.Wait(); err != nil {
+		return w, err
+	}
 	if w.watched, err = w.watch(); err != nil {
 		return w, err
 	}
@@ -87,6 +95,7 @@ func (w *world) close() {
 	for _, s := range w.spaces {
 		s.close()
 	}
+	_ = os.RemoveAll(w.folder)
 }
 
 func (w *world) space(name string) (*space, error) {
@@ -356,68 +365,62 @@ func (w *world) forwarded(i, j int) (ports []int) {
 	return ports
 }
 
-// configure does at a gateway, and at the router beside it, what the bundle's
-// README.txt says.
+// configure applies a gateway's bundle, and does at the router beside it what the
+// bundle's README.txt asks.
 func (w *world) configure(i int, keys linux.Keys) error {
 	files, err := linux.Site(w.routes, i, keys)
 	if err != nil || len(files) == 0 {
 		return err
 	}
-	gateway := w.gateways[i]
-	text := map[string]string{}
+	site := w.routes.Plan.Site(i).Key
+	readme := ""
 	for _, f := range files {
-		_, name, _ := strings.Cut(f.Path, "/")
-		text[name] = string(f.Text)
-	}
-	resolve := func(host string) (netip.Addr, bool) {
-		if a, err := netip.ParseAddr(host); err == nil {
-			return a, true
+		path := filepath.Join(w.folder, filepath.FromSlash(f.Path))
+		if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, f.Text, 0o600)); err != nil {
+			return err
 		}
-		a, ok := w.names[host]
-		return a, ok
+		if f.Path == site+"/README.txt" {
+			readme = string(f.Text)
+		}
 	}
-	w.network[i] = text["network.ip"]
-	peers := w.routes.Plan.Peers(i)
-	for k := range peers {
-		name := peers[k].Interface
-		e, err := newEnd(gateway, name, text["wg/"+name+".conf"], resolve)
+	sockets := filepath.Join(w.folder, site+".d", "sockets") // no key has a dot
+	if err := os.MkdirAll(sockets, 0o700); err != nil {
+		return err
+	}
+	for _, p := range w.routes.Plan.Peers(i) {
+		e, err := newEnd(w.gateways[i], p.Interface, sockets)
 		if err != nil {
 			return err
 		}
-		w.ends[[2]string{w.routes.Plan.Site(i).Key, name}] = e
+		w.mu.Lock()
+		w.ends[[2]string{site, p.Interface}] = e
+		w.mu.Unlock()
 	}
-	for _, f := range []struct {
-		name    string
-		command []string
-	}{
-		{"rules.ip", []string{"ip", "-batch", "-"}}, {"rules6.ip", []string{"ip", "-6", "-batch", "-"}},
-		{"network.ip", []string{"ip", "-batch", "-"}}, {"filter.nft", []string{"nft", "-f", "-"}},
-	} {
-		if text[f.name] == "" {
-			continue
-		}
-		if err := gateway.run(text[f.name], f.command...); err != nil {
-			return fmt.Errorf("%s: %w", f.name, err)
-		}
+	var hosts strings.Builder
+	for name, address := range w.names {
+		fmt.Fprintf(&hosts, "%s %s\n", address, name)
 	}
-	for k := range peers {
-		w.ends[[2]string{w.routes.Plan.Site(i).Key, peers[k].Interface}].port.resized()
-	}
-	if err := gateway.set(settingsIn(text["sysctl.conf"])); err != nil {
+	if err := os.WriteFile(filepath.Join(w.folder, site+".d", "hosts"), []byte(hosts.String()), 0o600); err != nil {
 		return err
 	}
-	return w.neighbour(i, text["README.txt"])
+	if err := w.apply(i); err != nil {
+		return err
+	}
+	for _, p := range w.routes.Plan.Peers(i) {
+		w.ends[[2]string{site, p.Interface}].port.resized()
+	}
+	return w.neighbour(i, readme)
 }
 
-// settingsIn reads the lines of a sysctl file.
-func settingsIn(text string) map[string]string {
-	out := map[string]string{}
-	for line := range strings.Lines(text) {
-		if name, value, ok := strings.Cut(strings.TrimSpace(line), " = "); ok && name[0] != '#' {
-			out[strings.ReplaceAll(name, ".", "/")] = value
-		}
-	}
-	return out
+// apply runs the bundle's program at its gateway, with sockets and names that are
+// this gateway's alone.
+func (w *world) apply(i int, arguments ...string) error {
+	at := filepath.Join(w.folder, w.routes.Plan.Site(i).Key)
+	return w.gateways[i].run("", append([]string{"unshare", "-m", "sh", "-c", `
+		mkdir -p /run/wireguard && mount --bind "$1.d/sockets" /run/wireguard && mount --bind "$1.d/hosts" /etc/hosts || exit
+		export WIDEKNOT_STATE="$1.d/state" WIDEKNOT_KEYS="$1.d/keys"
+		folder=$1; shift
+		exec sh "$folder/apply" "$@"`, "sh", at}, arguments...)...)
 }
 
 // neighbour gives the LAN's router the routes that README.txt asks of it.
@@ -479,12 +482,16 @@ func (w *world) fail(dead route.Dead) error {
 		}
 		w.down[i] = lines
 		group.Go(func() error {
-			if len(was) > 0 { // what a kernel forgets of a link that is down stands in that file
-				if err := gateway.run(w.network[i], "ip", "-batch", "-"); err != nil {
-					return err
+			var up []string
+			for _, line := range was {
+				if !slices.Contains(lines, line) {
+					up = append(up, strings.TrimSuffix(line, "down")+"up")
 				}
 			}
-			return gateway.ip(lines...)
+			if err := gateway.ip(append(up, lines...)...); err != nil {
+				return err
+			}
+			return w.apply(i, "--ways")
 		})
 	}
 	return group.Wait()

@@ -1,10 +1,13 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -42,23 +45,64 @@ func writeJSON(w io.Writer, value any) error {
 // readDocument reads the estate document of that name; - is standard input.
 // What was normalised is told on standard error.
 func readDocument(c *cobra.Command, name string) (*estate.Estate, error) {
+	e, _, err := readText(c, name)
+	return e, err
+}
+
+// readText is readDocument, with the text as it stands.
+func readText(c *cobra.Command, name string) (*estate.Estate, []byte, error) {
 	in := c.InOrStdin()
 	if name != "-" {
 		file, err := os.Open(name)
 		if err != nil {
-			return nil, unusable(err)
+			return nil, nil, unusable(err)
 		}
 		defer file.Close()
 		in = file
 	}
-	e, notes, err := estate.Read(in)
+	var text bytes.Buffer
+	e, notes, err := estate.Read(io.TeeReader(in, &text))
 	for _, n := range notes {
 		fmt.Fprintf(c.ErrOrStderr(), "%s: %s\n", name, n)
 	}
 	if err != nil {
-		return nil, unusable(fmt.Errorf("%s cannot be used:\n%w", name, err))
+		return nil, nil, unusable(fmt.Errorf("%s cannot be used:\n%w", name, err))
 	}
-	return e, nil
+	return e, text.Bytes(), nil
+}
+
+// record writes the allocations into the document of that name, whose text is given,
+// and leaves all else in it as it is; - is standard output.
+func record(c *cobra.Command, name string, text []byte, a estate.Allocations) error {
+	out, err := estate.WithAllocations(text, a)
+	if err != nil {
+		return unusable(fmt.Errorf("%s: %w", name, err))
+	}
+	if bytes.Equal(out, text) && name != "-" {
+		return nil
+	}
+	if name == "-" {
+		_, err = c.OutOrStdout().Write(out)
+		return err
+	}
+	return replaceFile(name, out)
+}
+
+// replaceFile writes a file anew, whole or not at all, for whom the old one was for.
+func replaceFile(name string, text []byte) error {
+	mode := os.FileMode(0o600)
+	if info, err := os.Stat(name); err == nil {
+		mode = info.Mode().Perm()
+	}
+	file, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+"-*")
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(text)
+	if err := errors.Join(err, file.Chmod(mode), file.Sync(), file.Close()); err != nil {
+		return errors.Join(err, os.Remove(file.Name()))
+	}
+	return os.Rename(file.Name(), name)
 }
 
 // writeDocument writes the estate document to a file, or to standard output

@@ -47,6 +47,18 @@ func write(t *testing.T, name, text string) string {
 
 const three = "../../examples/three-sites.yaml"
 
+// ready is an example as its owner has it who has recorded numbers and made keys.
+func ready(t *testing.T, text string) (document string) {
+	t.Helper()
+	document = write(t, "estate.yaml", text)
+	for _, command := range []string{"allocate", "keys"} {
+		if code, _, errors := call(t, command, document); code != 0 {
+			t.Fatalf("%s: %d %s", command, code, errors)
+		}
+	}
+	return document
+}
+
 func TestExitCodes(t *testing.T) {
 	text, err := os.ReadFile(three)
 	if err != nil {
@@ -55,6 +67,8 @@ func TestExitCodes(t *testing.T) {
 	collision := write(t, "collision.yaml", strings.Replace(string(text), "10.40.3.0/24", "10.40.2.0/24", 1))
 	template := write(t, "peers.txt.tmpl", "{{range .Tunnels}}{{.Peer}}\n{{end}}")
 	broken := write(t, "broken.yaml", "wideknot: 1\nestate: {nam: x}\n")
+	whole := ready(t, string(text))
+	grown := write(t, "grown.yaml", strings.Replace(string(text), "10.40.3.0/24", "10.40.9.0/24", 1))
 	for _, c := range []struct {
 		arguments string
 		code      int
@@ -75,11 +89,24 @@ func TestExitCodes(t *testing.T) {
 		{"diff " + three + " " + three, 0, "+0 tunnels, −0, 0 changed; 0 routes move; 0 sites touched", ""},
 		{"diff --files " + three + " " + collision, 0, "withybrook: subnet 10.40.2.0/24 added", ""},
 		{"diff " + three + " " + broken, 2, "", "unknown key"},
-		{"render --out " + t.TempDir() + " --template " + template + " " + three, 0, "3 files for 3 sites", ""},
-		{"render --out " + t.TempDir() + " --template " + broken + "x " + three, 2, "", "no such file"},
-		{"render --out " + t.TempDir() + " --target topology " + three, 0, "1 files", ""},
-		{"render --out " + t.TempDir() + " --target restconf " + three, 0, "3 files", ""},
-		{"render --out " + t.TempDir() + " --target carrier-pigeon " + three, 2, "", "there is no target"},
+		{"render --out " + t.TempDir() + " --template " + template + " " + whole, 0, "3 files for 3 sites", ""},
+		{"render --out " + t.TempDir() + " --template " + broken + "x " + whole, 2, "", "no such file"},
+		{"render --out " + t.TempDir() + " --target topology " + whole, 0, "1 files", ""},
+		{"render --out " + t.TempDir() + " --target restconf " + whole, 0, "4 files", ""},
+		{"render --out " + t.TempDir() + " --target carrier-pigeon " + whole, 2, "", "there is no target"},
+		{"render --out " + t.TempDir() + " " + three, 2, "", "wideknot allocate " + three},
+		{"render --out " + t.TempDir() + " --with-keys --keys nowhere.json " + whole, 2, "", "there is no key file nowhere.json"},
+		{"render --out " + filepath.Dir(whole) + " " + whole, 2, "", "keep it elsewhere"},
+		{"render --allocate --out " + t.TempDir() + " " + collision, 2, "", "make them with wideknot keys"},
+		{"render --out " + t.TempDir() + " --since " + whole + " " + whole, 0, "1 files for 0 sites", ""},
+		{"diff --exit-code " + three + " " + three, 0, "rendering changes 0 bundles", ""},
+		{"diff --exit-code " + three + " " + grown, 1, "rendering changes 3 bundles: millgate, stonebeck, withybrook", ""},
+		{"diff --exit-code --format json " + three + " " + grown, 1, `"bundles": [`, ""},
+		{"allocate " + whole, 0, "", "all numbers are in"},
+		{"allocate " + broken, 2, "", "unknown key"},
+		{"keys " + broken, 2, "", "unknown key"},
+		{"repair " + three, 2, "", "name repairs by their labels"},
+		{"repair --all no/such " + three, 2, "", "finds nothing of the kind"},
 		{"schema", 0, "https://json-schema.org/draft/2020-12/schema", ""},
 		{"import", 2, "", "name at least one sheet"},
 		{"render " + three, 2, "", "required flag"},
@@ -184,24 +211,23 @@ func TestPresharedKeys(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	document := write(t, "psk.yaml", strings.Replace(string(text), "shape: hub-and-spoke,", "shape: hub-and-spoke, preshared_keys: true,", 1))
+	document := ready(t, strings.Replace(string(text), "shape: hub-and-spoke,", "shape: hub-and-spoke, preshared_keys: true,", 1))
 	folder := t.TempDir()
 	if code, _, errors := call(t, "render", document, "--out", folder, "--with-keys"); code != 0 {
 		t.Fatalf("%d %s", code, errors)
 	}
-	files, err := filepath.Glob(filepath.Join(folder, "*", "wg", "*.conf"))
+	files, err := filepath.Glob(filepath.Join(folder, "*", "secrets", "*.psk"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	ends := map[string]int{}
 	for _, file := range files {
-		conf, err := os.ReadFile(file)
+		text, err := os.ReadFile(file)
 		if err != nil {
 			t.Fatal(err)
 		}
-		_, key, ok := strings.Cut(string(conf), "PresharedKey = ")
-		key, _, _ = strings.Cut(key, "\n")
-		if _, err := estate.ParseKey(key); !ok || err != nil {
+		key := strings.TrimSpace(string(text))
+		if _, err := estate.ParseKey(key); err != nil {
 			t.Errorf("%s: %q, %v", file, key, err)
 		}
 		ends[key]++
@@ -214,34 +240,133 @@ func TestPresharedKeys(t *testing.T) {
 			t.Errorf("%s is in %d files", key, n)
 		}
 	}
-	without := t.TempDir()
-	if code, _, errors := call(t, "render", document, "--out", without, "--keys", filepath.Join(folder, "keys.json")); code != 0 {
-		t.Fatalf("%d %s", code, errors)
+}
+
+// The keys stay in one file beside the document, which alone others cannot read, and
+// go into no bundle unless they are asked for.
+func TestKeysAreKept(t *testing.T) {
+	text, err := os.ReadFile(three)
+	if err != nil {
+		t.Fatal(err)
 	}
-	readme, err := os.ReadFile(filepath.Join(without, "tarn", "README.txt"))
-	if err != nil || !strings.Contains(string(readme), "preshared-key FILE-WITH") {
-		t.Errorf("%v %s", err, readme)
+	document := ready(t, "# ours\n"+string(text))
+	keyFile := strings.TrimSuffix(document, ".yaml") + ".keys.json"
+	if info, err := os.Stat(keyFile); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the key file can be read by others: %v, %v", info, err)
+	}
+	first, err := os.ReadFile(keyFile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if code, _, errors := call(t, "keys", document); code != 0 || !strings.Contains(errors, "made 0 keys") {
+		t.Errorf("%d %s", code, errors)
+	}
+	if again, _ := os.ReadFile(keyFile); !bytes.Equal(first, again) {
+		t.Error("making keys again gives others")
+	}
+	if now, _ := os.ReadFile(document); !strings.HasPrefix(string(now), "# ours\n"+string(text)) {
+		t.Errorf("recording changed more than it should:\n%s", now)
+	}
+	with, without := t.TempDir(), t.TempDir()
+	for folder, arguments := range map[string][]string{with: {"--with-keys"}, without: nil} {
+		if code, _, errors := call(t, append([]string{"render", document, "--out", folder, "--release", "3"}, arguments...)...); code != 0 || errors != "" {
+			t.Fatalf("%d %s", code, errors)
+		}
+		secret, err := os.ReadFile(filepath.Join(folder, "stonebeck", "secrets", "private.key"))
+		if (err == nil) != (folder == with) || err == nil && !strings.Contains(string(first), strings.TrimSpace(string(secret))) {
+			t.Errorf("%v: %q, %v", arguments, secret, err)
+		}
+		if release, _ := os.ReadFile(filepath.Join(folder, "stonebeck", "release")); !strings.HasPrefix(string(release), "stonebeck, release 3, digest ") {
+			t.Errorf("%s", release)
+		}
+	}
+	damaged := strings.Replace(string(first), `"millgate": "`, `"millgate": "x`, 1)
+	if err := os.WriteFile(keyFile, []byte(damaged), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if code, _, errors := call(t, "render", document, "--out", without); code != 2 || !strings.Contains(errors, "millgate") {
+		t.Errorf("%d %s", code, errors)
 	}
 }
 
-func TestRenderKeepsItsKeys(t *testing.T) {
+// A spoke that is added in the midst leaves the bundles of all other spokes as they
+// are, and what left the design leaves the folder.
+func TestNumbersStay(t *testing.T) {
+	code, text, _ := call(t, "sample", "--sites", "12", "--hubs", "1", "--links", "2")
+	if code != 0 {
+		t.Fatal(code)
+	}
+	document := ready(t, text)
 	folder := t.TempDir()
-	code, _, errors := call(t, "render", three, "--out", folder, "--with-keys")
-	if code != 0 || !strings.Contains(errors, "made 3 keys") {
+	if code, _, errors := call(t, "render", document, "--out", folder); code != 0 {
 		t.Fatalf("%d %s", code, errors)
 	}
-	conf := filepath.Join(folder, "stonebeck", "wg", "millgate-1.conf")
-	first, err := os.ReadFile(conf)
-	if err != nil || !bytes.Contains(first, []byte("PrivateKey = ")) {
-		t.Fatalf("%v\n%s", err, first)
+	before := tree(t, folder)
+	was, err := os.ReadFile(document)
+	if err != nil {
+		t.Fatal(err)
 	}
-	if code, _, errors := call(t, "render", three, "--out", folder, "--with-keys"); code != 0 || errors != "" {
-		t.Errorf("%d %s", code, errors)
+	e, _, err := estate.Read(bytes.NewReader(was))
+	if err != nil {
+		t.Fatal(err)
 	}
-	if again, _ := os.ReadFile(conf); !bytes.Equal(first, again) {
-		t.Error("rendering again gives other files")
+	gone := e.Sites[5].Key
+	e.Sites = append(e.Sites[:5], e.Sites[6:]...)
+	o := &e.Overlays[0]
+	for i := range o.Spokes {
+		if o.Spokes[i].Site == gone {
+			o.Spokes = append(o.Spokes[:i], o.Spokes[i+1:]...)
+			break
+		}
 	}
-	if info, _ := os.Stat(filepath.Join(folder, "keys.json")); info.Mode().Perm() != 0o600 {
-		t.Errorf("the key file can be read by others: %v", info.Mode())
+	less, err := estate.WriteYAML(e)
+	if err != nil {
+		t.Fatal(err)
 	}
+	short := write(t, "less.yaml", string(less))
+	if code, _, errors := call(t, "allocate", short); code != 0 {
+		t.Fatalf("%d %s", code, errors)
+	}
+	changed := 0
+	smaller := t.TempDir()
+	if code, _, errors := call(t, "render", short, "--out", smaller); code != 0 {
+		t.Fatalf("%d %s", code, errors)
+	}
+	for name, text := range tree(t, smaller) {
+		if strings.Contains(name, "/wg/") && before[name] != text && !strings.HasPrefix(name, e.Overlays[0].Hubs[0]) && !strings.Contains(text, "AllowedIPs") {
+			changed++
+		}
+		if strings.HasSuffix(name, "/tunnels") && !strings.HasPrefix(name, e.Overlays[0].Hubs[0]) && before[name] != text {
+			t.Errorf("%s: other numbers than before", name)
+		}
+	}
+	if changed > 0 {
+		t.Errorf("%d files of other spokes changed", changed)
+	}
+	hub := filepath.Join(folder, e.Overlays[0].Hubs[0], "wg")
+	all, _ := os.ReadDir(hub)
+	if code, _, errors := call(t, "render", short, "--out", folder, "--keys", strings.TrimSuffix(document, ".yaml")+".keys.json"); code != 0 {
+		t.Fatalf("%d %s", code, errors)
+	}
+	if left, _ := os.ReadDir(hub); len(left) >= len(all) {
+		t.Errorf("%d of %d tunnels of the hub are left in the folder", len(left), len(all))
+	}
+}
+
+// tree is every file below a folder.
+func tree(t *testing.T, folder string) map[string]string {
+	t.Helper()
+	out := map[string]string{}
+	if err := filepath.WalkDir(folder, func(path string, entry os.DirEntry, err error) error {
+		if err != nil || entry.IsDir() {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		name, _ := filepath.Rel(folder, path)
+		out[name] = string(text)
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	return out
 }

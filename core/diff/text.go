@@ -17,7 +17,8 @@ type FileDiff struct {
 	Text string `json:"text"` // unified, with three lines of context
 }
 
-// Files compares two bundles file by file and lists those that differ.
+// Files compares two bundles file by file and lists those that differ; the manifest,
+// which follows from the others, is left out.
 func Files(old, new []render.File) []FileDiff {
 	was, is := map[string][]byte{}, map[string][]byte{}
 	paths := map[string]bool{}
@@ -29,6 +30,9 @@ func Files(old, new []render.File) []FileDiff {
 	}
 	var out []FileDiff
 	for _, path := range sorted(paths) {
+		if strings.HasSuffix(path, "/manifest") {
+			continue
+		}
 		a, inOld := was[path]
 		b, inNew := is[path]
 		if inOld && inNew && bytes.Equal(a, b) {

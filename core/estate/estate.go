@@ -483,3 +483,7 @@ func (e *Estate) Zones() []string {
 	slices.Sort(out)
 	return out
 }
+
+// NeedsSecret reports whether both ends of each tunnel know a secret of it: IPsec
+// ends prove by it who they are.
+func (o *Overlay) NeedsSecret() bool { return o.PresharedKeys || o.Transport == IPsec }

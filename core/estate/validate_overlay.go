@@ -21,7 +21,7 @@ func (v *validator) overlay(path string, o *Overlay, sites map[string]bool, e *E
 	}
 	v.between(path+".keepalive_s", "keepalive in seconds", float64(o.KeepaliveS), 1, 3600)
 	if o.PresharedKeys && o.Transport == IPsec {
-		v.fail(path+".preshared_keys", "pre-shared keys per tunnel are for WireGuard; IPsec ends prove who they are with their own credentials")
+		v.fail(path+".preshared_keys", "preshared_keys is for WireGuard; tunnels of IPsec always have one each")
 	}
 	v.crypto(path+".crypto", o.Crypto)
 	if c := o.Costs; c != nil {

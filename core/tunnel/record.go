@@ -3,6 +3,7 @@ package tunnel
 import (
 	"maps"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"wideknot/core/estate"
@@ -92,6 +93,29 @@ func (a *allocator) givenAway(overlay int, block netip.Prefix) bool {
 		}
 	}
 	return false
+}
+
+// Recorded reports whether everything that was given out is in the estate's record:
+// another derivation of the same document then gives the same numbers.
+func (p *Plan) Recorded() bool {
+	if p.recorded {
+		return true
+	}
+	now, was := p.Allocations(), p.Estate.Allocations
+	same := func(a, b estate.TunnelLot) bool {
+		return a.Slots == b.Slots && a.Ports == b.Ports && slices.Equal(a.Transit, b.Transit)
+	}
+	for overlay, lots := range now.Tunnels {
+		if !maps.EqualFunc(lots, was.Tunnels[overlay], same) {
+			return false
+		}
+	}
+	for overlay, seats := range now.Sites {
+		if !maps.EqualFunc(seats, was.Sites[overlay], func(a, b estate.SiteSeat) bool { return slices.Equal(a.Addresses, b.Addresses) }) {
+			return false
+		}
+	}
+	return true
 }
 
 // Allocations is the record to keep with the estate: what this plan uses, and

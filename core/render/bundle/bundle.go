@@ -21,11 +21,16 @@ type Options struct {
 // Site renders the configuration of one site. The error is of text that must not
 // stand in a configuration.
 func Site(m *route.Map, site int, o Options) ([]render.File, error) {
+	return Write(m, site, gateway.Of(m, site), o)
+}
+
+// Write renders the configuration of one site, which is c.
+func Write(m *route.Map, site int, c *gateway.Config, o Options) ([]render.File, error) {
 	if o.Target == "" {
 		o.Target = m.Plan.Site(site).Gateway.Target
 	}
 	if o.Target == estate.TargetRestconf {
 		return restconf.Site(m, site)
 	}
-	return linux.Write(gateway.Of(m, site), linux.About{Name: m.Plan.Site(site).Name, Release: o.Release}, o.Keys)
+	return linux.Write(c, linux.About{Name: m.Plan.Site(site).Name, Release: o.Release}, o.Keys)
 }

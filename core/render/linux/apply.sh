@@ -385,7 +385,7 @@ closing() {
 bring() {
 	lines "$1/discards.ip" && both "$1" && interfaces "$1" && raise "$1" && kernel "$1" &&
 		ways "$1" && lines "$1/routes.ip" || return 1
-	ip -force -batch "$1/links.ip" || say "apply: a WAN link cannot be left as the design says: its device is missing or down"
+	ip -force -batch "$1/links.ip" 2>/dev/null || say "apply: a WAN link cannot be left as the design says: its device is missing or down"
 	for family in -4 -6; do
 		file=rules.ip
 		[ "$family" = -4 ] || file=rules6.ip

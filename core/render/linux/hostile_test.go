@@ -189,7 +189,7 @@ var wholeWord = regexp.MustCompile(`(^|[ "/])[a-z%]*EVIL($|[ ",:])`)
 // the kernel exactly the routes; --remove leaves nothing.
 func TestRenderedFilesAreThePlan(t *testing.T) {
 	l := newLab(t)
-	for seed := range uint64(2) {
+	for seed := range uint64(1) {
 		e := sample.Mixed(seed)
 		for i := range e.Sites {
 			e.Sites[i].Gateway.PublicKey = testKey(byte(i + 1)).public

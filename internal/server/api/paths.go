@@ -68,8 +68,9 @@ func (s *Server) sitePlans(a huma.API) {
 		func(ctx context.Context, in *struct {
 			InDraft
 			Body struct {
-				Site string `json:"site,omitempty" maxLength:"40" doc:"this site only"`
-				Keys bool   `json:"keys" doc:"with private keys, for operators"`
+				Site  string `json:"site,omitempty" maxLength:"40" doc:"this site only"`
+				Since uint64 `json:"since,omitempty" doc:"only the sites whose configuration differs from that release's"`
+				Keys  bool   `json:"keys" doc:"with private keys, for operators"`
 			}
 		}) (*huma.StreamResponse, error) {
 			if in.Body.Keys && !accessOf(ctx).role.Includes(permissions["make-archive-with-keys"].role) {
@@ -82,16 +83,9 @@ func (s *Server) sitePlans(a huma.API) {
 			if in.Body.Site != "" && v.Plan.SiteIndex(in.Body.Site) < 0 {
 				return nil, huma.Error404NotFound(fmt.Sprintf("there is no site %q", in.Body.Site))
 			}
-			pack, err := d.Archive(ctx, v, in.Body.Site, in.Body.Keys)
+			name, pack, err := d.Archive(ctx, v, desk.Asked{Site: in.Body.Site, Since: in.Body.Since, Keys: in.Body.Keys})
 			if err != nil {
 				return nil, refusal(err)
-			}
-			name := v.Key
-			if in.Body.Site != "" {
-				name += "-" + in.Body.Site
-			}
-			if in.Body.Keys {
-				name += "-with-keys"
 			}
 			return s.streamed(ctx, "application/zip", name+".zip", pack)
 		})

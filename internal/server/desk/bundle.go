@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"time"
 
 	"wideknot/core/render"
@@ -109,7 +110,15 @@ func secretPurpose(estateKey string) string { return "estate secret " + estateKe
 
 // Bundle renders the configuration of one site, without private keys.
 func (v *View) Bundle(site int) ([]render.File, error) {
-	return bundle.Site(v.Routes, site, "", linux.NoKeys)
+	return bundle.Site(v.Routes, site, bundle.Options{Release: v.release()})
+}
+
+// release is the number of a release; 0 for a draft.
+func (v *View) release() int {
+	if v.Fixed {
+		return int(v.Revision)
+	}
+	return 0
 }
 
 // bundleOf is Bundle, empty for a site that is not there.
@@ -120,30 +129,42 @@ func (v *View) bundleOf(site int) ([]render.File, error) {
 	return v.Bundle(site)
 }
 
-// Archive returns what writes the configurations of all sites, or of one, as a
-// zip file, site by site, until its context ends. That keys were revealed is
-// recorded first.
-func (d *Desk) Archive(ctx context.Context, view *View, site string, withKeys bool) (write func(context.Context, io.Writer) error, err error) {
-	keys := linux.NoKeys
-	if withKeys {
-		if keys, err = d.privateKeys(ctx, view, site); err != nil {
-			return nil, err
+// An Asked says what of a state's configurations an archive is to hold.
+type Asked struct {
+	Site  string // this one only
+	Since uint64 // only what differs from that release; 0 for all
+	Keys  bool
+}
+
+// Archive returns what writes the configurations of all sites, or of some, as a zip
+// file, site by site, until its context ends, and the file's name. That keys were
+// revealed is recorded first.
+func (d *Desk) Archive(ctx context.Context, view *View, asked Asked) (name string, write func(context.Context, io.Writer) error, err error) {
+	a := bundle.Archive{Estate: view.Key, Only: asked.Site, Options: bundle.Options{Release: view.release()}}
+	if asked.Since > 0 {
+		was, err := d.View(ctx, Place{Estate: view.Key, Draft: fmt.Sprintf("release-%d", asked.Since)})
+		if err != nil {
+			return "", nil, err
+		}
+		a.Since, a.From = was.Routes, int(asked.Since)
+	}
+	name = a.Name()
+	if asked.Keys {
+		name += "-with-keys"
+		if a.Keys, err = d.privateKeys(ctx, view, asked.Site); err != nil {
+			return "", nil, err
 		}
 	}
-	return func(ctx context.Context, w io.Writer) error {
+	at := view.At
+	if at.IsZero() {
+		at = time.Now()
+	}
+	return name, func(ctx context.Context, w io.Writer) error {
 		archive := zip.NewWriter(w)
-		for i := range view.Estate.Sites {
-			if site != "" && view.Estate.Sites[i].Key != site {
-				continue
-			}
-			files, err := bundle.Site(view.Routes, i, "", keys)
-			if err != nil {
-				return err
-			}
+		err := a.Each(view.Routes, func(files []render.File) error {
 			for _, f := range files {
-				// No time of making: the same design gives the same archive.
-				head := &zip.FileHeader{Name: f.Path, Method: zip.Deflate}
-				head.SetMode(0o600)
+				head := &zip.FileHeader{Name: f.Path, Method: zip.Deflate, Modified: at.UTC()}
+				head.SetMode(fs.FileMode(linux.Mode(f.Path)))
 				entry, err := archive.CreateHeader(head)
 				if err == nil {
 					_, err = entry.Write(f.Text)
@@ -152,6 +173,10 @@ func (d *Desk) Archive(ctx context.Context, view *View, site string, withKeys bo
 					return fmt.Errorf("archiving %s: %w", f.Path, err)
 				}
 			}
+			return nil
+		})
+		if err != nil {
+			return err
 		}
 		return archive.Close()
 	}, nil

@@ -112,7 +112,8 @@ type View struct {
 	Key       string // of the estate
 	Draft     string // its key, or "release-N"
 	DraftName string
-	Fixed     bool // a release
+	Fixed     bool      // a release
+	At        time.Time // of a release: when it was made
 	Discarded bool
 	Revision  uint64
 	Base      uint64 // release that the draft was branched from, or brought up to
@@ -226,7 +227,7 @@ func loadRelease(tx *store.Tx, e store.Estate, number uint64) (*View, error) {
 		return nil, fmt.Errorf("release %d: %w", number, err)
 	}
 	v := &View{
-		Key: e.Key, Draft: fmt.Sprintf("release-%d", number), DraftName: fmt.Sprintf("Release %d", number), Fixed: true,
+		Key: e.Key, Draft: fmt.Sprintf("release-%d", number), DraftName: fmt.Sprintf("Release %d", number), Fixed: true, At: row.At,
 		Revision: number, Base: number, Revisions: map[string]uint64{}, estateID: e.ID,
 	}
 	v.Estate, err = decoded(row)

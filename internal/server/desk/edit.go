@@ -356,7 +356,7 @@ func storeParts(tx *store.Tx, row store.Draft, changes []change) error {
 // gets the same there.
 func (d *Desk) makeKeys(tx *store.Tx, row store.Estate, e *estate.Estate) error {
 	for i := range e.Overlays {
-		if e.Overlays[i].PresharedKeys {
+		if e.Overlays[i].NeedsSecret() {
 			if err := d.makeSecret(tx, row); err != nil {
 				return err
 			}
