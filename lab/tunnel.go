@@ -83,7 +83,6 @@ func newTunPort(at *space, name string) (*tunPort, error) {
 		p.file = os.NewFile(uintptr(fd), name)
 		return nil
 	})
-	p.events <- tun.EventUp
 	return p, err
 }
 

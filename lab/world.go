@@ -407,7 +407,11 @@ func (w *world) configure(i int, keys linux.Keys) error {
 		return err
 	}
 	for _, p := range w.routes.Plan.Peers(i) {
-		w.ends[[2]string{site, p.Interface}].port.resized()
+		e := w.ends[[2]string{site, p.Interface}]
+		if err := e.wire.Up(); err != nil { // only now: until it has its port it would take any
+			return fmt.Errorf("%s at %s: %w", e.name, site, err)
+		}
+		e.port.resized()
 	}
 	return w.neighbour(i, readme)
 }

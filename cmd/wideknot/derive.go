@@ -63,7 +63,7 @@ func derivedSites(m *route.Map, only string) []derivedSite {
 				Overlay: peer.Overlay.Spec.Key, Rank: peer.Rank, Interface: peer.Interface, Link: p.Link(peer.Local).Key,
 				Port: peer.Local.UDP, Address4: peer.Local.Address4, Address6: peer.Local.Address6, MTU: peer.Tunnel.MTU,
 				Opens: peer.Local.Calls, Peer: p.Site(peer.Remote.Site).Key, PeerLink: p.Link(peer.Remote).Key,
-				Endpoint: peer.Endpoint, Keepalive: peer.Keepalive, Allowed: peer.Allowed,
+				Endpoint: peer.Endpoint, Keepalive: peer.Keepalive, Allowed: peer.Allowed(),
 			})
 		}
 		for _, r := range m.Table(i) {

@@ -13,14 +13,19 @@ import (
 // interfaces. Lists are in the order in which they are given or, where the order
 // means nothing, in one that does not change from release to release.
 type Config struct {
-	Site     string   `json:"site"`
-	Links    []Link   `json:"link,omitempty"`
-	Tunnels  []Tunnel `json:"tunnel,omitempty"`
-	Ways     []Way    `json:"way,omitempty"`
-	Routes   []Route  `json:"route,omitempty"`
-	Rules    []Rule   `json:"rule,omitempty"`
-	Forward6 bool     `json:"forward-ipv6,omitempty"` // IPv6 runs inside some tunnel
-	Filter   Filter   `json:"filter,omitzero"`
+	Site    string   `json:"site"`
+	Links   []Link   `json:"link,omitempty"`
+	Tunnels []Tunnel `json:"tunnel,omitempty"`
+	// Lists are prefixes that lie behind many tunnels.
+	Lists  []List  `json:"prefix-list,omitempty"`
+	Ways   []Way   `json:"way,omitempty"`
+	Routes []Route `json:"route,omitempty"`
+	// Discards stand behind the routes of ways, exactly as wide as what those cover;
+	// they are few, as they are merged where nothing lies between.
+	Discards []Discard `json:"discard,omitempty"`
+	Rules    []Rule    `json:"rule,omitempty"`
+	Forward6 bool      `json:"forward-ipv6,omitempty"` // IPv6 runs inside some tunnel
+	Filter   Filter    `json:"filter,omitzero"`
 	// Places are the interfaces of tunnels that share the load, by their place in
 	// their adjacency: a flow's answers keep to the place by which it came.
 	Places     []Place    `json:"place,omitempty"`
@@ -38,9 +43,9 @@ type Link struct {
 	// Mark is that of the packets which carry tunnels by this link, and the number
 	// of the table they are routed by; 0 where the link is the only one, or where
 	// it is not known how it is left.
-	Mark int     `json:"mark,omitempty"`
-	Up   float64 `json:"up,omitempty"` // Mbit/s; 0 where the design has no figure
-	Down float64 `json:"down,omitempty"`
+	Mark int `json:"mark,omitempty"`
+	Up   int `json:"up,omitempty"` // kbit/s; 0 where the design has no figure
+	Down int `json:"down,omitempty"`
 }
 
 // A Tunnel is an interface and its peer.
@@ -54,7 +59,8 @@ type Tunnel struct {
 	NextHop   int            `json:"next-hop"` // number of its next-hop object
 	MTU       int            `json:"mtu"`
 	Addresses []netip.Prefix `json:"address,omitempty"`
-	Zones     []string       `json:"zone,omitempty"` // those that the links at both ends are for; none means all
+	Limited   bool           `json:"limited,omitempty"` // to Zones, which the links at both ends are for
+	Zones     []string       `json:"zone,omitempty"`
 	Probe     *Probe         `json:"probe,omitempty"`
 	WireGuard *WireGuard     `json:"wireguard,omitempty"` // one of the two is set
 	IPsec     *IPsec         `json:"ipsec,omitempty"`
@@ -68,8 +74,15 @@ type WireGuard struct {
 	PublicKey string         `json:"public-key,omitempty"`
 	Preshared bool           `json:"pre-shared,omitempty"`
 	Allowed   []netip.Prefix `json:"allowed,omitempty"`
-	Endpoint  string         `json:"endpoint,omitempty"`  // ADDRESS:PORT or NAME:PORT; empty when the far end calls
-	Keepalive int            `json:"keepalive,omitempty"` // seconds
+	List      int            `json:"allowed-list,omitempty"` // whose prefixes are allowed too; 0 for none
+	Endpoint  string         `json:"endpoint,omitempty"`     // ADDRESS:PORT or NAME:PORT; empty when the far end calls
+	Keepalive int            `json:"keepalive,omitempty"`    // seconds
+}
+
+// A List is prefixes that are written once.
+type List struct {
+	ID       int            `json:"id"` // from 1
+	Prefixes []netip.Prefix `json:"prefix"`
 }
 
 // IPsec settings are one end's; those of the far end mirror them.
@@ -121,16 +134,19 @@ type Member struct {
 	Weight    int    `json:"weight"`
 }
 
-// A Route has exactly one of Way, Via and Discard. Discards stand behind the
-// routes of ways, exactly as wide as what those cover; they are few, as they are
-// merged where nothing lies between.
+// A Route goes by a way or, with Via, by a device. There is one of a prefix in a table.
 type Route struct {
-	Table   int          `json:"table"` // 0 for the main one
-	Prefix  netip.Prefix `json:"prefix"`
-	Way     int          `json:"way,omitempty"`
-	Via     netip.Addr   `json:"via,omitzero"`
-	Device  string       `json:"device,omitempty"` // with Via
-	Discard bool         `json:"discard,omitempty"`
+	Table  int          `json:"table"` // 0 for the main one
+	Prefix netip.Prefix `json:"prefix"`
+	Way    int          `json:"way,omitempty"`
+	Via    netip.Addr   `json:"via,omitzero"`
+	Device string       `json:"device,omitempty"` // with Via
+}
+
+// A Discard is for what no living route takes.
+type Discard struct {
+	Table  int          `json:"table"`
+	Prefix netip.Prefix `json:"prefix"`
 }
 
 // A Rule says which packets ask a table. A packet must meet the mark, if any, and
@@ -256,6 +272,7 @@ type Neighbours struct {
 // A LANRoute is one that the LAN's router needs. From limits it to packets that
 // start there and for which the router has nothing but its default route.
 type LANRoute struct {
+	Index  int          `json:"index"` // from 1
 	From   netip.Prefix `json:"from,omitzero"`
 	Prefix netip.Prefix `json:"prefix"`
 	Via    netip.Addr   `json:"via"`

@@ -60,9 +60,20 @@ func (d *digester) addr(values ...netip.Addr) {
 func (d *digester) prefixes(list []netip.Prefix) {
 	d.num(len(list))
 	for _, p := range list {
-		d.room = append(p.AppendTo(d.room), 0)
+		d.prefix(p)
 	}
 	d.flush()
+}
+
+// prefix writes the bytes of an address and a length.
+func (d *digester) prefix(p netip.Prefix) {
+	if a := p.Addr(); a.Is4() {
+		four := a.As4()
+		d.room = append(append(d.room, 4, byte(p.Bits())), four[:]...)
+	} else {
+		sixteen := a.As16()
+		d.room = append(append(d.room, 6, byte(p.Bits())), sixteen[:]...)
+	}
 }
 
 func (d *digester) flush() {
@@ -82,13 +93,18 @@ func (c *Config) Digest() string {
 	d.num(len(c.Links))
 	for i := range c.Links {
 		l := &c.Links[i]
-		d.text(l.Key, l.Device, strconv.FormatFloat(l.Up, 'g', -1, 64), strconv.FormatFloat(l.Down, 'g', -1, 64))
-		d.num(l.Mark, len(l.NextHops))
+		d.text(l.Key, l.Device)
+		d.num(l.Mark, l.Up, l.Down, len(l.NextHops))
 		d.addr(l.NextHops...)
 	}
 	d.num(len(c.Tunnels))
 	for i := range c.Tunnels {
 		d.tunnel(&c.Tunnels[i])
+	}
+	d.num(len(c.Lists))
+	for _, l := range c.Lists {
+		d.num(l.ID)
+		d.prefixes(l.Prefixes)
 	}
 	d.num(len(c.Ways))
 	for i := range c.Ways {
@@ -104,11 +120,17 @@ func (c *Config) Digest() string {
 	d.num(len(c.Routes))
 	for i := range c.Routes {
 		r := &c.Routes[i]
-		d.room = append(r.Prefix.AppendTo(d.room), 0)
+		d.prefix(r.Prefix)
 		d.num(r.Table, r.Way)
-		d.addr(r.Via)
-		d.text(r.Device)
-		d.bit(r.Discard)
+		if r.Via.IsValid() || r.Device != "" {
+			d.addr(r.Via)
+			d.text(r.Device)
+		}
+	}
+	d.num(len(c.Discards))
+	for _, r := range c.Discards {
+		d.prefix(r.Prefix)
+		d.num(r.Table)
 	}
 	d.num(len(c.Rules))
 	for i := range c.Rules {
@@ -130,14 +152,14 @@ func (d *digester) tunnel(t *Tunnel) {
 	d.num(t.Rank, t.NextHop, t.MTU)
 	d.prefixes(t.Addresses)
 	d.texts(t.Zones)
-	d.bit(t.Probe != nil, t.WireGuard != nil, t.IPsec != nil)
+	d.bit(t.Limited, t.Probe != nil, t.WireGuard != nil, t.IPsec != nil)
 	if p := t.Probe; p != nil {
 		d.text(p.Target)
 		d.addr(p.Address)
 		d.num(p.Interval, p.Timeout, p.Misses, p.Successes)
 	}
 	if w := t.WireGuard; w != nil {
-		d.num(w.Port, w.Mark, w.Keepalive)
+		d.num(w.Port, w.Mark, w.Keepalive, w.List)
 		d.text(w.PublicKey, w.Endpoint)
 		d.bit(w.Preshared)
 		d.prefixes(w.Allowed)

@@ -29,7 +29,7 @@ func (k *making) filter() {
 			own = append(own, k.site.Subnets[i].Prefix)
 		}
 	}
-	f.Own = addr.Aggregate(own)
+	f.Own = filled(addr.Aggregate(own))
 	for place, names := range k.routes.Marked(k.index) {
 		k.out.Places = append(k.out.Places, Place{Mark: (place + 1) * PlaceUnit, Interfaces: names})
 	}
@@ -76,7 +76,7 @@ func (k *making) passing(overlay int) (out Passing, any bool) {
 		return out, false
 	}
 	if len(out.Back) > 0 {
-		out.BackFrom = addr.Aggregate(k.site.Shared(o.Spec.Key))
+		out.BackFrom = filled(addr.Aggregate(k.site.Shared(o.Spec.Key)))
 	}
 	if len(out.BackFrom) == 0 {
 		out.Back = nil
@@ -110,7 +110,7 @@ func (k *making) entries(out *Passing, number int, r *route.Clause, from, to *ro
 			}
 			e := Entry{
 				Index: len(out.Policy) + 1, Rule: number, Permit: r.Spec.Action == estate.Permit, Family: family, Leaving: leaving,
-				From: source, To: target, Protocol: r.Spec.Protocol, Ports: r.Spec.Ports, Reply: reply,
+				From: source, To: target, Protocol: r.Spec.Protocol, Ports: filled(r.Spec.Ports), Reply: reply,
 			}
 			if e.Protocol == "any" {
 				e.Protocol = ""

@@ -66,7 +66,7 @@ func (k *making) beside(table []route.Route, extras []route.Extra) {
 			continue
 		}
 		for _, prefix := range prefixes {
-			out.Routes = append(out.Routes, LANRoute{Prefix: prefix, Via: own})
+			out.Routes = append(out.Routes, LANRoute{Index: len(out.Routes) + 1, Prefix: prefix, Via: own})
 		}
 	}
 	for i := range extras {
@@ -74,7 +74,7 @@ func (k *making) beside(table []route.Route, extras []route.Extra) {
 			family := FamilyOf(r.Prefix.Addr())
 			if own := g.LANAddressOf(family == IPv4); extras[i].Last && own.IsValid() {
 				for _, from := range ofFamily(extras[i].From, family) {
-					out.Routes = append(out.Routes, LANRoute{From: from, Prefix: r.Prefix, Via: own})
+					out.Routes = append(out.Routes, LANRoute{Index: len(out.Routes) + 1, From: from, Prefix: r.Prefix, Via: own})
 				}
 			}
 		}

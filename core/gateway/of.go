@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"cmp"
+	"math"
 	"net/netip"
 	"slices"
 
@@ -50,7 +51,7 @@ func Of(m *route.Map, site int) *Config {
 func (k *making) links() {
 	for i := range k.site.Links {
 		l := &k.site.Links[i]
-		one := Link{Key: l.Key, Device: l.Device, NextHops: l.NextHop, Up: l.UpMbps, Down: l.DownMbps}
+		one := Link{Key: l.Key, Device: l.Device, NextHops: filled(l.NextHop), Up: kilobits(l.UpMbps), Down: kilobits(l.DownMbps)}
 		if len(k.site.Links) > 1 && l.Device != "" && len(l.NextHop) > 0 {
 			one.Mark = FirstMark + i
 		}
@@ -58,9 +59,14 @@ func (k *making) links() {
 	}
 }
 
+// kilobits turns Mbit/s into kbit/s.
+func kilobits(mbps float64) int { return int(math.Round(mbps * 1000)) }
+
 func (k *making) tunnels() {
 	ends := k.plan.Ends(k.index)
-	k.out.Tunnels = make([]Tunnel, 0, len(k.peers))
+	if len(k.peers) > 0 {
+		k.out.Tunnels = make([]Tunnel, 0, len(k.peers))
+	}
 	for i := range k.peers {
 		peer := &k.peers[i]
 		near, far := k.plan.Link(peer.Local), k.plan.Link(peer.Remote)
@@ -76,7 +82,7 @@ func (k *making) tunnels() {
 			}
 		}
 		if len(near.Zones)+len(far.Zones) > 0 {
-			t.Zones = slices.DeleteFunc(k.plan.Estate.Zones(), func(z string) bool { return !near.Carries(z) || !far.Carries(z) })
+			t.Limited, t.Zones = true, filled(slices.DeleteFunc(k.plan.Estate.Zones(), func(z string) bool { return !near.Carries(z) || !far.Carries(z) }))
 		}
 		if peer.Overlay.Spec.Probe != nil {
 			t.Probe = k.probe(peer)
@@ -87,11 +93,31 @@ func (k *making) tunnels() {
 		} else {
 			t.WireGuard = &WireGuard{
 				Port: peer.Local.UDP, Mark: mark, PublicKey: peer.PublicKey, Preshared: peer.Overlay.Spec.PresharedKeys,
-				Allowed: peer.Allowed, Endpoint: peer.Endpoint, Keepalive: peer.Keepalive,
+				Allowed: peer.FarEnd, Endpoint: peer.Endpoint, Keepalive: peer.Keepalive,
+			}
+			if len(peer.Behind) > fewPrefixes {
+				t.WireGuard.List = k.list(peer.Behind)
+			} else {
+				t.WireGuard.Allowed = filled(peer.Allowed())
 			}
 		}
 		k.out.Tunnels = append(k.out.Tunnels, t)
 	}
+}
+
+// fewPrefixes are written with their tunnel; more make a list.
+const fewPrefixes = 16
+
+// list returns the number of the list of some prefixes. Peers share what lies behind
+// them.
+func (k *making) list(prefixes []netip.Prefix) int {
+	for i := range k.out.Lists {
+		if have := k.out.Lists[i].Prefixes; &have[0] == &prefixes[0] && len(have) == len(prefixes) || slices.Equal(have, prefixes) {
+			return i + 1
+		}
+	}
+	k.out.Lists = append(k.out.Lists, List{ID: len(k.out.Lists) + 1, Prefixes: prefixes})
+	return len(k.out.Lists)
 }
 
 func (k *making) probe(peer *tunnel.Peer) *Probe {
@@ -113,6 +139,14 @@ func ipsecOf(sa tunnel.SA, mark int) *IPsec {
 		IKELifetime: sa.IKELifetime, ChildLifetime: sa.ChildLifetime, LocalTS: sa.LocalTS, RemoteTS: sa.RemoteTS,
 		InterfaceID: sa.InterfaceIdentifier, Mark: mark,
 	}
+}
+
+// filled is nil in place of an empty list, which is not written.
+func filled[T any](list []T) []T {
+	if len(list) == 0 {
+		return nil
+	}
+	return list
 }
 
 // maps lists the subnets that have another prefix in the overlays.
@@ -143,7 +177,7 @@ func (k *making) shaping() {
 				}
 			}
 		}
-		class.Here, class.Beyond = addr.Aggregate(class.Here), addr.Aggregate(class.Beyond)
+		class.Here, class.Beyond = filled(addr.Aggregate(class.Here)), filled(addr.Aggregate(class.Beyond))
 		if len(class.Here)+len(class.Beyond) > 0 {
 			k.out.Shaping = append(k.out.Shaping, class)
 		}

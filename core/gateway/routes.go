@@ -32,15 +32,20 @@ func (k *making) farEnds() {
 	}
 }
 
-// table adds the routes of a table, then its discards.
+// table adds the routes of a table, and its discards. Where one prefix has a route
+// by tunnels and one that must stay outside them, the latter stands.
 func (k *making) table(number int, routes []route.Route) {
 	var discards, others []netip.Prefix
+	outside := map[netip.Prefix]bool{}
+	for i := range routes {
+		if r := &routes[i]; r.Link != nil && !outside[r.Prefix] {
+			outside[r.Prefix] = true
+			k.out.Routes = append(k.out.Routes, Route{Table: number, Prefix: r.Prefix, Via: r.NextHop, Device: r.Link.Device})
+		}
+	}
 	for i := range routes {
 		r := &routes[i]
-		switch {
-		case r.Link != nil:
-			k.out.Routes = append(k.out.Routes, Route{Table: number, Prefix: r.Prefix, Via: r.NextHop, Device: r.Link.Device})
-		case len(r.Hops) > 0:
+		if len(r.Hops) > 0 && !(len(outside) > 0 && outside[r.Prefix]) {
 			k.out.Routes = append(k.out.Routes, Route{Table: number, Prefix: r.Prefix, Way: k.ways.of(r.Hops)})
 		}
 		if r.Discards() {
@@ -50,7 +55,7 @@ func (k *making) table(number int, routes []route.Route) {
 		}
 	}
 	for _, p := range merged(discards, others) {
-		k.out.Routes = append(k.out.Routes, Route{Table: number, Prefix: p, Discard: true})
+		k.out.Discards = append(k.out.Discards, Discard{Table: number, Prefix: p})
 	}
 }
 

@@ -174,7 +174,7 @@ func (m *Map) carries(end tunnel.End, n *estate.Subnet, dead Dead) (all, partly 
 }
 
 // takes reports whether the far end of a tunnel, as one end has it for a peer,
-// may be asked for an address or send from it: Peer.Allowed, without listing it.
+// may be asked for an address or send from it: Peer.Allowed(), without listing it.
 func (m *Map) takes(end tunnel.End, a netip.Addr) bool {
 	o, _, _ := m.Plan.At(end)
 	near, far := m.Plan.Sides(end)

@@ -113,7 +113,7 @@ func (m *Map) SiteSheet(site int) SiteSheet {
 			PeerAddrs: valid(peer.Remote.Address4, peer.Remote.Address6),
 			Rank:      peer.Rank, Of: len(peer.Adjacency.Tunnels), Share: peer.Adjacency.Share(peer.Rank - 1), Kind: peer.Adjacency.Kind, Position: peer.Adjacency.Position, Cost: peer.Adjacency.Cost,
 			MTU: peer.Tunnel.MTU, Family: string(peer.Tunnel.Family), Opens: peer.Tunnel.Opens(peer.Local, "this", "peer"),
-			Endpoint: peer.Endpoint, Keepalive: peer.Keepalive, PeerKey: peer.PublicKey, Allowed: peer.Allowed,
+			Endpoint: peer.Endpoint, Keepalive: peer.Keepalive, PeerKey: peer.PublicKey, Allowed: peer.Allowed(),
 		})
 	}
 	chains := map[*Hop]int{} // routes share their hops

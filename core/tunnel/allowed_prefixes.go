@@ -14,29 +14,32 @@ type throughHubs struct {
 	carried []netip.Prefix
 }
 
-// allowed is what a peer may send from, and what is sent to it: its addresses in
-// the tunnel, then what lies behind it (section 6 of the domain).
-func (p *Plan) allowed(overlay, site int, remote *Port, hubs *throughHubs) (out []netip.Prefix) {
+// farEnd lists the addresses of an end in its tunnel.
+func farEnd(end *Port) (out []netip.Prefix) {
+	for _, block := range [...]netip.Prefix{end.Address4, end.Address6} {
+		if block.IsValid() {
+			out = append(out, netip.PrefixFrom(block.Addr(), block.Addr().BitLen()))
+		}
+	}
+	return out
+}
+
+// behind is what lies behind a peer (section 6 of the domain).
+func (p *Plan) behind(overlay, site int, remote *Port, hubs *throughHubs) (prefixes []netip.Prefix) {
 	o := &p.Overlays[overlay]
-	own := p.Site(site).Shared(o.Spec.Key)
-	prefixes := p.Site(remote.Site).Shared(o.Spec.Key)
 	switch {
 	case o.returns(site, remote.Site):
 		prefixes = addr.Aggregate(slices.Concat(o.Shared, o.hubPools(p)))
 	case o.IsHub(remote.Site) && len(o.Members) > 2:
 		if hubs.overlay != overlay+1 {
+			own := p.Site(site).Shared(o.Spec.Key)
 			hubs.overlay, hubs.carried = overlay+1, addr.Aggregate(slices.Concat(addr.Subtract(o.Shared, own), o.hubPools(p)))
 		}
 		prefixes = hubs.carried
 	default:
-		prefixes = addr.Subtract(addr.Aggregate(prefixes), own)
+		prefixes = addr.Subtract(addr.Aggregate(p.Site(remote.Site).Shared(o.Spec.Key)), p.Site(site).Shared(o.Spec.Key))
 	}
-	for _, block := range []netip.Prefix{remote.Address4, remote.Address6} {
-		if block.IsValid() {
-			out = append(out, netip.PrefixFrom(block.Addr(), block.Addr().BitLen()))
-		}
-	}
-	return append(out, o.withBreakout(prefixes, p.Site(site).Key, p.Site(remote.Site).Key)...)
+	return o.withBreakout(prefixes, p.Site(site).Key, p.Site(remote.Site).Key)
 }
 
 // pools lists what the tunnels of a hub are numbered from, in all its overlays.

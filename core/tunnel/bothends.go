@@ -93,7 +93,7 @@ func (p *Plan) sheet(overlay, ident string, a, b *Peer) BothEnds {
 	add("declared down", noticed, noticed, "same", "")
 	returns := fmt.Sprintf("after %.3g s", back)
 	add("declared up", returns, returns, "same", "")
-	add("allowed prefixes", listOf(a.Allowed), listOf(b.Allowed), "own", "")
+	add("allowed prefixes", listOf(a.Allowed()), listOf(b.Allowed()), "own", "")
 	return out
 }
 

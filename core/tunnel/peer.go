@@ -3,6 +3,7 @@ package tunnel
 import (
 	"cmp"
 	"net/netip"
+	"slices"
 	"strconv"
 
 	"wideknot/core/estate"
@@ -21,13 +22,18 @@ type Peer struct {
 	Overlay   *Overlay
 	Local     *Port
 	Remote    *Port
-	Rank      int    // of the tunnel in its adjacency, from 1
-	Interface string // at the local end
-	Endpoint  string // ADDRESS:PORT or NAME:PORT; empty when the far end cannot be called
-	Keepalive int    // seconds; 0 for none
-	PublicKey string // of the far end; empty when it is not known yet
-	Allowed   []netip.Prefix
+	Rank      int            // of the tunnel in its adjacency, from 1
+	Interface string         // at the local end
+	Endpoint  string         // ADDRESS:PORT or NAME:PORT; empty when the far end cannot be called
+	Keepalive int            // seconds; 0 for none
+	PublicKey string         // of the far end; empty when it is not known yet
+	FarEnd    []netip.Prefix // the far end's addresses in the tunnel
+	Behind    []netip.Prefix // what lies behind the far end; peers share the list, which must not be changed
 }
+
+// Allowed lists what the peer may send from, and what is sent to it (section 6 of
+// the domain).
+func (p *Peer) Allowed() []netip.Prefix { return slices.Concat(p.FarEnd, p.Behind) }
 
 // Peers lists the peers of a site, one for each of its tunnels.
 func (p *Plan) Peers(site int) []Peer {
@@ -45,7 +51,8 @@ func (p *Plan) Peers(site int) []Peer {
 		if reach := p.Link(local).Reach; local.Calls && !(reach == estate.Static || reach == estate.Dynamic) {
 			peer.Keepalive = cmp.Or(o.Spec.KeepaliveS, Keepalive)
 		}
-		peer.Allowed = p.allowed(e.Overlay, site, remote, &hubs)
+		peer.FarEnd = farEnd(remote)
+		peer.Behind = p.behind(e.Overlay, site, remote, &hubs)
 		out = append(out, peer)
 	}
 	return out

@@ -221,7 +221,7 @@ func TestPeers(t *testing.T) {
 		var got []view
 		for _, peer := range p.Peers(p.SiteIndex(c.site)) {
 			var allowed []string
-			for _, prefix := range peer.Allowed {
+			for _, prefix := range peer.Allowed() {
 				allowed = append(allowed, prefix.String())
 			}
 			got = append(got, view{peer.Endpoint, peer.Keepalive, strings.Join(allowed, " ")})
@@ -460,15 +460,15 @@ func invariants(t *testing.T, p *Plan) {
 					t.Errorf("ends in different blocks: %v, %v", peer.Local.Address4, peer.Remote.Address4)
 				}
 			}
-			for _, allowed := range peer.Allowed {
+			for _, allowed := range peer.Allowed() {
 				// Between hubs alone: what a hub hands back for want of a tunnel.
 				betweenHubs := p.Overlays[0].IsHub(site) && p.Overlays[0].IsHub(peer.Remote.Site)
 				if !betweenHubs && slices.ContainsFunc(own, allowed.Overlaps) {
 					t.Errorf("%s: %v is allowed from %s, but is the site's own", p.Site(site).Key, allowed, peer.Interface)
 				}
 			}
-			if !slices.Equal(peer.Allowed[1:], addr.Aggregate(peer.Allowed[1:])) {
-				t.Errorf("%s: allowed prefixes are not aggregated: %v", peer.Interface, peer.Allowed)
+			if !slices.Equal(peer.Allowed()[1:], addr.Aggregate(peer.Allowed()[1:])) {
+				t.Errorf("%s: allowed prefixes are not aggregated: %v", peer.Interface, peer.Allowed())
 			}
 		}
 	}

@@ -85,7 +85,7 @@ func tunnelOf(p *tunnel.Plan, peer *tunnel.Peer) Tunnel {
 		Peer: p.Site(peer.Remote.Site).Key, PeerLink: p.Link(peer.Remote).Key,
 		Rank: peer.Rank, Port: peer.Local.UDP, PeerPort: peer.Remote.UDP, MTU: peer.Tunnel.MTU, Keepalive: peer.Keepalive,
 		Address4: peer.Local.Address4, Address6: peer.Local.Address6, PeerAddress4: peer.Remote.Address4, PeerAddress6: peer.Remote.Address6,
-		Endpoint: peer.Endpoint, PeerKey: peer.PublicKey, Calls: peer.Local.Calls, Allowed: peer.Allowed,
+		Endpoint: peer.Endpoint, PeerKey: peer.PublicKey, Calls: peer.Local.Calls, Allowed: peer.Allowed(),
 	}
 }
 

@@ -43,6 +43,16 @@ filled() { [ -s "$1/$2" ]; }
 lines() { [ ! -s "$1" ] || ip -batch "$1"; }
 batch() { [ ! -s "$2" ] || ip "$1" -batch "$2"; }
 
+# route_lines DIR, discard_lines DIR: the routes by ways, and the discards, for ip.
+route_lines() { awk '{ print "route replace " $1 " proto 199 nhid " $2 (NF > 2 ? " table " $3 : "") }' "$1/routes"; }
+discard_lines() { awk '{ print "route replace blackhole " $1 " proto 199 metric '$discard_metric'" (NF > 1 ? " table " $2 : "") }' "$1/discards"; }
+
+# put: runs lines of ip on standard input; none is fine.
+put() {
+	cat >"$work/lines"
+	lines "$work/lines"
+}
+
 # ---- what is there and what should be --------------------------------------
 
 # ours: the interfaces that are ours.
@@ -51,14 +61,9 @@ ours() { ip -o link show | awk '/alias wideknot:/ { name = $2; sub(/[:@].*/, "",
 # wanted_routes DIR and present_routes: TABLE PREFIX KIND, one a line, where KIND is
 # route or discard.
 wanted_routes() {
-	cat "$1/routes.ip" "$1/links.ip" "$1/discards.ip" 2>/dev/null | awk '
-		$1 == "route" {
-			kind = "route"; at = 3
-			if ($3 == "blackhole") { kind = "discard"; at = 4 }
-			table = 254
-			for (i = at; i < NF; i++) if ($i == "table") table = $(i + 1)
-			print table, $at, kind
-		}'
+	awk '{ print (NF > 2 ? $3 : 254), $1, "route" }' "$1/routes"
+	awk '{ print (NF > 1 ? $2 : 254), $1, "discard" }' "$1/discards"
+	awk '{ table = 254; for (i = 1; i < NF; i++) if ($i == "table") table = $(i + 1); print table, $3, "route" }' "$1/links.ip"
 }
 present_routes() {
 	for family in -4 -6; do
@@ -117,7 +122,9 @@ check() { # DIR
 # stand-ins for the interfaces.
 rehearse() { # DIR
 	unshare -n true 2>/dev/null || { say "apply: no network namespace can be made here: routes and rules are not tried beforehand"; return 0; }
-	WIDEKNOT_REHEARSAL=$1 unshare -n sh -eu -c '
+	route_lines "$1" >"$work/routes"
+	discard_lines "$1" >"$work/discards"
+	WIDEKNOT_REHEARSAL=$1 WIDEKNOT_LINES=$work unshare -n sh -eu -c '
 		dir=$WIDEKNOT_REHEARSAL
 		ip link set lo up
 		{ cut -d" " -f1 "$dir/tunnels"; awk "{ for (i = 1; i < NF; i++) if (\$i == \"dev\") print \$(i + 1) }" "$dir/links.ip"; } | sort -u |
@@ -128,8 +135,8 @@ rehearse() { # DIR
 		awk "{ print \"nexthop replace id \" \$2 \" dev \" \$1 \" protocol 199\" }" "$dir/tunnels" | ip -6 -batch -
 		awk "{ print \"nexthop replace id 84000000 blackhole protocol 199\"; exit }" "$dir/tunnels" | ip -6 -batch -
 		awk "NR == FNR { id[\$1] = \$2; next } { for (i = 2; i <= NF; i++) { n = split(\$i, member, \"/\"); text = \"\"; for (j = 1; j <= n; j++) { split(member[j], part, \",\"); text = text (j > 1 ? \"/\" : \"\") id[part[1]] (part[2] > 1 ? \",\" part[2] : \"\") } print \"nexthop replace id \" \$1 \" group \" text \" protocol 199\" } }" "$dir/tunnels" "$dir/ways" | ip -batch -
-		ip -batch "$dir/discards.ip"
-		ip -batch "$dir/routes.ip"
+		ip -batch "$WIDEKNOT_LINES/discards"
+		ip -batch "$WIDEKNOT_LINES/routes"
 		ip -batch "$dir/links.ip"
 		ip -4 -batch "$dir/rules.ip"
 		ip -6 -batch "$dir/rules6.ip"
@@ -150,9 +157,11 @@ preshared_key() { # DIR INTERFACE
 
 # ---- interfaces ----------------------------------------------------------------
 
-# settings DIR INTERFACE: its configuration with the secrets.
+# settings DIR INTERFACE: its configuration with the prefixes that many have, and the
+# secrets.
 settings() {
-	cat "$1/wg/$2.conf"
+	list=$(sed -n 's|^#AllowedIPs = wg/allowed\.||p' "$1/wg/$2.conf")
+	cat "$1/wg/$2.conf" ${list:+"$1/wg/allowed.$list"}
 	psk=$(preshared_key "$1" "$2")
 	[ -z "$psk" ] || printf 'PresharedKey = %s\n' "$psk"
 	printf '[Interface]\nPrivateKey = %s\n' "$(private_key "$1")"
@@ -293,7 +302,7 @@ ways() {
 	wanted_routes "$1" | sort >"$work/wanted"
 	present_routes | sort >"$work/present"
 	if [ -n "$(comm -23 "$work/wanted" "$work/present" | head -n 1)" ]; then
-		lines "$1/routes.ip" || return 1
+		route_lines "$1" | put || return 1
 		ip -force -batch "$1/links.ip" 2>/dev/null || say "apply: a WAN link cannot be left as the design says: its device is missing or down"
 	fi
 }
@@ -383,8 +392,8 @@ closing() {
 # the filter for both; interfaces; next hops, ways, routes; rules; then away with
 # what is old.
 bring() {
-	lines "$1/discards.ip" && both "$1" && interfaces "$1" && raise "$1" && kernel "$1" &&
-		ways "$1" && lines "$1/routes.ip" || return 1
+	discard_lines "$1" | put && both "$1" && interfaces "$1" && raise "$1" && kernel "$1" &&
+		ways "$1" && route_lines "$1" | put || return 1
 	ip -force -batch "$1/links.ip" 2>/dev/null || say "apply: a WAN link cannot be left as the design says: its device is missing or down"
 	for family in -4 -6; do
 		file=rules.ip
@@ -590,7 +599,7 @@ case ${1:-} in
 	bring "$state/kept"
 	;;
 --guard)
-	[ ! -e "$state/kept" ] || { lines "$state/kept/discards.ip" && nft -f "$state/kept/filter.nft"; }
+	[ ! -e "$state/kept" ] || { discard_lines "$state/kept" | put && nft -f "$state/kept/filter.nft"; }
 	;;
 --ways)
 	[ -e "$state/current" ] || refuse "nothing was applied yet"

@@ -51,7 +51,7 @@ func BenchmarkSheetsToConfigurations(b *testing.B) {
 func BenchmarkRender(b *testing.B) {
 	for _, n := range []int{250, 500, 1000} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
-			m := route.Build(tunnel.Derive(sampleOf(b, sample.Options{Sites: n, Links: 3, Subnets: 3})))
+			m := route.Build(tunnel.Derive(sampleOf(b, sample.Options{Sites: n, Hubs: 3, Links: 3, Subnets: 3})))
 			total := 0
 			for b.Loop() {
 				total = 0
@@ -62,6 +62,7 @@ func BenchmarkRender(b *testing.B) {
 				}
 			}
 			b.SetBytes(int64(total))
+			b.ReportMetric(float64(total)/1e6, "MB")
 		})
 	}
 }

@@ -29,9 +29,9 @@ func ExampleSite() {
 	// stonebeck/tunnels
 	// stonebeck/wg/millgate-1.conf
 	// stonebeck/ways
-	// stonebeck/routes.ip
+	// stonebeck/routes
+	// stonebeck/discards
 	// stonebeck/links.ip
-	// stonebeck/discards.ip
 	// stonebeck/rules.ip
 	// stonebeck/rules6.ip
 	// stonebeck/filter.nft

@@ -239,7 +239,7 @@ func (l *lab) judgePeer(t *testing.T, name string, peer *tunnel.Peer, where stri
 	}
 	fields := strings.Split(dump[1], "\t")
 	var want []string
-	for _, p := range peer.Allowed {
+	for _, p := range peer.Allowed() {
 		want = append(want, p.String())
 	}
 	got := strings.Split(fields[3], ",")

@@ -63,10 +63,13 @@ func Write(c *gateway.Config, about About, keys Keys) ([]render.File, error) {
 			b.add("wg/"+t.Interface+".conf", func(text *render.Text) { b.wireguard(text, t) })
 		}
 	}
+	for _, l := range c.Lists {
+		b.add("wg/allowed."+strconv.Itoa(l.ID), func(text *render.Text) { allowed(text, l.Prefixes) })
+	}
 	b.add("ways", b.ways)
-	b.add("routes.ip", b.routes)
+	b.add("routes", b.routes)
+	b.add("discards", b.discards)
 	b.add("links.ip", b.links)
-	b.add("discards.ip", b.discards)
 	b.add("rules.ip", func(t *render.Text) { b.rules(t, gateway.IPv4) })
 	b.add("rules6.ip", func(t *render.Text) { b.rules(t, gateway.IPv6) })
 	b.add("filter.nft", b.filter)
@@ -205,13 +208,10 @@ func (b *bundle) wireguard(t *render.Text, one *gateway.Tunnel) {
 	t.End().Line("[Peer]")
 	t.Str("PublicKey = ").Word(w.PublicKey).End()
 	t.Str("AllowedIPs = ")
-	for i, prefix := range w.Allowed {
-		if i > 0 {
-			t.Str(", ")
-		}
-		t.Prefix(prefix)
+	prefixes(t, w.Allowed)
+	if w.List > 0 {
+		t.Str("#AllowedIPs = wg/allowed.").Num(w.List).End()
 	}
-	t.End()
 	if w.Endpoint != "" {
 		t.Str("Endpoint = ").Word(w.Endpoint).End()
 	}
@@ -219,6 +219,19 @@ func (b *bundle) wireguard(t *render.Text, one *gateway.Tunnel) {
 		t.Str("PersistentKeepalive = ").Num(w.Keepalive).End()
 	}
 }
+
+func prefixes(t *render.Text, list []netip.Prefix) {
+	for i, p := range list {
+		if i > 0 {
+			t.Str(", ")
+		}
+		t.Prefix(p)
+	}
+	t.End()
+}
+
+// allowed is a list of prefixes that many tunnels allow, as a line of their files.
+func allowed(t *render.Text, list []netip.Prefix) { prefixes(t.Str("AllowedIPs = "), list) }
 
 // ways lists each way: its number, then its groups in order, NAME or NAME,WEIGHT
 // with slashes between those that share the load.
@@ -238,43 +251,43 @@ func (b *bundle) ways(t *render.Text) {
 	}
 }
 
-// routes, links and discards are the routes by ways, those that leave by a WAN link,
-// and the discards, for ip -batch.
+// routes lists the routes by ways: prefix, way, and the table if it is not the main
+// one.
 func (b *bundle) routes(t *render.Text) {
-	b.heading(t, "routes by tunnels")
 	for i := range b.c.Routes {
 		if r := &b.c.Routes[i]; r.Way > 0 {
-			t.Str("route replace ").Prefix(r.Prefix).Str(" proto 199 nhid ").Num(r.Way)
-			inTable(t, r)
+			t.Prefix(r.Prefix).Str(" ").Num(r.Way)
+			if r.Table != gateway.DefaultTable {
+				t.Str(" ").Num(r.Table)
+			}
+			t.End()
 		}
 	}
 }
 
+// discards lists what is discarded when no route of a way is left: prefix, and the
+// table if it is not the main one.
+func (b *bundle) discards(t *render.Text) {
+	for _, d := range b.c.Discards {
+		t.Prefix(d.Prefix)
+		if d.Table != gateway.DefaultTable {
+			t.Str(" ").Num(d.Table)
+		}
+		t.End()
+	}
+}
+
+// links are the routes that leave by a WAN link, for ip -batch.
 func (b *bundle) links(t *render.Text) {
-	b.heading(t, "routes by WAN links")
 	for i := range b.c.Routes {
 		if r := &b.c.Routes[i]; r.Via.IsValid() {
 			t.Str("route replace ").Prefix(r.Prefix).Str(" proto 199 via ").Addr(r.Via).Str(" dev ").Word(r.Device)
-			inTable(t, r)
+			if r.Table != gateway.DefaultTable {
+				t.Str(" table ").Num(r.Table)
+			}
+			t.End()
 		}
 	}
-}
-
-func (b *bundle) discards(t *render.Text) {
-	b.heading(t, "what is discarded when no tunnel is left")
-	for i := range b.c.Routes {
-		if r := &b.c.Routes[i]; r.Discard {
-			t.Str("route replace blackhole ").Prefix(r.Prefix).Str(" proto 199 metric ").Num(route.DiscardMetric)
-			inTable(t, r)
-		}
-	}
-}
-
-func inTable(t *render.Text, r *gateway.Route) {
-	if r.Table != gateway.DefaultTable {
-		t.Str(" table ").Num(r.Table)
-	}
-	t.End()
 }
 
 // mainTable is the number of the main table (rtnetlink(7)).

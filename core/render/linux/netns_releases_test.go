@@ -235,8 +235,8 @@ func TestTrialsGoBack(t *testing.T) {
 		apply(1, second)
 		same(t, "after a damaged "+file, was, l.dump("stonebeck"))
 	}
-	damage("routes.ip", "route replace 10.99.0.0/24 proto 199 nhid 7\n", false)
-	damage("routes.ip", "route replace 10.99.0.0/24 proto 199 nhid 7\n", true)
+	damage("routes", "10.99.0.0/24 7\n", false)
+	damage("routes", "10.99.0.0/24 7\n", true)
 	damage("filter.nft", "table inet wideknot { chain x { nonsense } }\n", true)
 	damage("wg/millgate-1.conf", "[Interface]\nListenPort = 1\n[Peer]\nPublicKey = nonsense\n", true) // no judge beforehand: goes back
 

@@ -130,7 +130,7 @@ func tunnelOf(p *tunnel.Plan, end tunnel.End, peer *tunnel.Peer) object {
 		out["ipsec"] = ipsecOf(p.SecurityAssociation(end))
 		return out
 	}
-	wireguard := object{"listen-port": peer.Local.UDP, "allowed-prefix": texts(peer.Allowed)}
+	wireguard := object{"listen-port": peer.Local.UDP, "allowed-prefix": texts(peer.Allowed())}
 	if peer.PublicKey != "" {
 		wireguard["public-key"] = peer.PublicKey
 	}

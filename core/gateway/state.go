@@ -1,0 +1,163 @@
+package gateway
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"time"
+)
+
+// A State is what a gateway reports of itself. Times are of the gateway's clock.
+type State struct {
+	Site    string        `json:"site"`
+	At      time.Time     `json:"at"`
+	Release int           `json:"release,omitempty"` // that it runs; 0 where it was told none
+	Digest  string        `json:"digest,omitempty"`  // of what it runs
+	Line    LineState     `json:"line,omitzero"`
+	Clock   ClockState    `json:"clock,omitzero"`
+	Links   []LinkState   `json:"link,omitempty"`
+	Tunnels []TunnelState `json:"tunnel,omitempty"`
+	Ways    []WayState    `json:"way,omitempty"`
+	Rules   []RuleState   `json:"filter-rule,omitempty"`
+}
+
+// LineState is the line to a server.
+type LineState struct {
+	Up     bool      `json:"up,omitempty"`
+	Since  time.Time `json:"since,omitzero"`
+	Server string    `json:"server,omitempty"`
+}
+
+// ClockState says whether something keeps the clock right, and by how much it was
+// last found wrong.
+type ClockState struct {
+	Synchronised bool `json:"synchronised,omitempty"`
+	OffsetMs     int  `json:"offset,omitempty"` // fast is positive
+}
+
+// LinkState is what is seen of a WAN link by itself, whatever its tunnels do.
+type LinkState struct {
+	Link        string       `json:"link"`
+	Addresses   []netip.Addr `json:"address,omitempty"`
+	NextHopUp   bool         `json:"next-hop-answers,omitempty"`
+	NamesUp     bool         `json:"name-service-answers,omitempty"`
+	SeenOutside netip.Addr   `json:"seen-outside,omitzero"` // the address by which others see it
+	PathMTU     int          `json:"path-mtu,omitempty"`
+}
+
+// TunnelState is one end of a tunnel.
+type TunnelState struct {
+	Interface   string         `json:"interface"`
+	Up          bool           `json:"up,omitempty"`
+	Since       time.Time      `json:"since,omitzero"`
+	HandshakeS  int            `json:"handshake-age,omitempty"` // seconds; 0 where there was none
+	BytesIn     Counter        `json:"bytes-in,omitempty"`
+	BytesOut    Counter        `json:"bytes-out,omitempty"`
+	Endpoint    netip.AddrPort `json:"endpoint,omitzero"` // where the far end was last heard from
+	Sent        Counter        `json:"probes-sent,omitempty"`
+	Answered    Counter        `json:"probes-answered,omitempty"`
+	LatencyUs   int            `json:"latency,omitempty"` // of the round trip, in microseconds
+	JitterUs    int            `json:"jitter,omitempty"`
+	LossOutPPM  int            `json:"loss-out,omitempty"` // in a million, of what this end sent
+	LossBackPPM int            `json:"loss-back,omitempty"`
+	PathMTU     int            `json:"path-mtu,omitempty"`
+}
+
+// WayState is the group that a way uses; 0 when none lives.
+type WayState struct {
+	ID    int `json:"id"`
+	Group int `json:"group"`
+}
+
+// RuleState counts what a rule of a policy decided.
+type RuleState struct {
+	Overlay string  `json:"overlay"`
+	Rule    int     `json:"rule"` // 0 for what no rule names
+	Packets Counter `json:"packets,omitempty"`
+	Bytes   Counter `json:"bytes,omitempty"`
+}
+
+// A Counter has 64 bits, which JSON by RFC 7951 has as a text.
+type Counter uint64
+
+// MarshalText writes the number in decimal.
+func (c Counter) MarshalText() ([]byte, error) { return fmt.Appendf(nil, "%d", uint64(c)), nil }
+
+// UnmarshalText reads a decimal number and nothing else.
+func (c *Counter) UnmarshalText(text []byte) error {
+	var n uint64
+	for _, digit := range text {
+		d := uint64(digit - '0')
+		if digit < '0' || digit > '9' || n > (1<<64-1-d)/10 {
+			return fmt.Errorf("%q is no number of 64 bits", text)
+		}
+		n = n*10 + d
+	}
+	if len(text) == 0 || len(text) > 1 && text[0] == '0' {
+		return fmt.Errorf("%q is no number of 64 bits", text)
+	}
+	*c = Counter(n)
+	return nil
+}
+
+// WriteState returns a state as JSON by RFC 7951 and the module wideknot-gateway.
+func WriteState(s *State) ([]byte, error) { return write(document[State]{State: s}) }
+
+// ParseState reads what WriteState writes. It takes nothing that a gateway could not
+// be: whoever reports may be anybody.
+func ParseState(text []byte) (*State, error) {
+	var d document[State]
+	if err := read(text, &d); err != nil {
+		return nil, fmt.Errorf("the state cannot be read: %w", err)
+	}
+	if d.State == nil || d.Gateway != nil {
+		return nil, errors.New("the state cannot be read: it has no wideknot-gateway:state alone")
+	}
+	if err := d.State.check(); err != nil {
+		return nil, fmt.Errorf("the state cannot be read: %w", err)
+	}
+	return d.State, nil
+}
+
+func (s *State) check() error {
+	k := &checker{}
+	k.word("the site", s.Site)
+	k.number("a release", s.Release, 0, 1<<31)
+	if s.Digest != "" {
+		k.word("a digest", s.Digest)
+	}
+	if s.Line.Server != "" {
+		k.word("a server", s.Line.Server)
+	}
+	k.number("an offset", s.Clock.OffsetMs, -1<<40, 1<<40)
+	k.count("links", len(s.Links), maxLinks)
+	k.count("tunnels", len(s.Tunnels), maxTunnels)
+	k.count("ways", len(s.Ways), maxWays)
+	k.count("rules", len(s.Rules), maxRules)
+	if k.err != nil {
+		return k.err
+	}
+	each(k, "link", s.Links, func(l *LinkState) string { return l.Link }, func(l *LinkState) {
+		k.word("a link", l.Link)
+		k.count("addresses", len(l.Addresses), 64)
+		for _, a := range append([]netip.Addr{l.SeenOutside}, l.Addresses...) {
+			k.addr("an address of a link", a)
+		}
+		k.number("a path MTU", l.PathMTU, 0, 65535)
+	})
+	each(k, "tunnel", s.Tunnels, func(t *TunnelState) string { return t.Interface }, func(t *TunnelState) {
+		k.device("an interface", t.Interface)
+		k.addr("an endpoint", t.Endpoint.Addr())
+		k.number("a path MTU", t.PathMTU, 0, 65535)
+		k.number("a handshake's age", t.HandshakeS, 0, 1<<31)
+		k.number("a latency", min(t.LatencyUs, t.JitterUs), 0, 1<<31)
+		k.number("a loss", t.LossOutPPM, 0, 1_000_000)
+		k.number("a loss", t.LossBackPPM, 0, 1_000_000)
+	})
+	each(k, "way", s.Ways, func(w *WayState) int { return w.ID }, func(w *WayState) { k.number("a group", w.Group, 0, maxTunnels) })
+	each(k, "rule", s.Rules, func(r *RuleState) string { return fmt.Sprint(r.Overlay, " ", r.Rule) }, func(r *RuleState) {
+		k.word("an overlay", r.Overlay)
+		k.number("a rule", r.Rule, 0, 1<<20)
+	})
+	return k.err
+}
