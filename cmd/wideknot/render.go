@@ -98,7 +98,7 @@ func (r *rendering) files(c *cobra.Command, name string, m *route.Map) (w writer
 	if err != nil {
 		return w, unusable(err)
 	}
-	a := bundle.Archive{Estate: m.Plan.Estate.About.Name, From: r.release - 1, Options: bundle.Options{Target: estate.Target(r.target), Release: r.release}}
+	a := bundle.Archive{Estate: m.Plan.Estate.About.Name, Options: bundle.Options{Target: estate.Target(r.target), Release: r.release}}
 	if r.withKeys {
 		a.Keys = held.secrets()
 	}

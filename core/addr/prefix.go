@@ -52,7 +52,7 @@ func ParsePrefix(text string) (prefix netip.Prefix, note string, err error) {
 
 // Covers reports whether every address of inner is also in outer.
 func Covers(outer, inner netip.Prefix) bool {
-	return outer.Bits() <= inner.Bits() && outer.Overlaps(inner)
+	return outer.Bits() <= inner.Bits() && outer.Contains(inner.Addr())
 }
 
 // Nth returns the n-th subnet (from 0) of the given length inside super, and

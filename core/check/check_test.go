@@ -133,7 +133,6 @@ func TestFindings(t *testing.T) {
 		{"gateway/not-forwarded", Error, "- {key: a, reach: static, addresses: [203.0.113.1]}", "- {key: a, reach: forwarded, outside: 203.0.113.1, forwards: [51820-51821]}", "3 tunnels of hub/a listen on ports that are not forwarded"},
 		{"mtu/mixed", Note, "- {key: b, reach: static, addresses: [203.0.113.2], rank: 2}", "- {key: b, reach: static, addresses: [203.0.113.2], rank: 2, mtu: 1492}", "at 2 pairs of ops a backup tunnel is narrower"},
 		{"crypto/transport", Error, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, transports: [ipsec]}\n", "the gateway of hub cannot do wireguard"},
-		{"crypto/target", Error, "shape: hub-and-spoke, ", "shape: hub-and-spoke, transport: ipsec, ", "carries WireGuard only"},
 		{"crypto/proposals", Error, "shape: hub-and-spoke, ", "shape: hub-and-spoke, transport: ipsec, crypto: {ike: [ENCR_AES_CBC-256/PRF_HMAC_SHA2_256/AUTH_HMAC_SHA2_256_128/Curve25519]}, ", "other and hub have no IPsec proposal in common"},
 		{"policy/dead", Warning, policy, "policy: {default: permit, rules: [{action: deny, from: {zone: guest}}]}}", "rule 1 of ops (deny guest to anywhere) can never match"},
 		{"policy/shadowed", Warning, policy, "policy: {default: permit, rules: [{action: deny, to: {prefix: 10.0.0.0/8}}, {action: permit, from: {site: spoke}, to: {site: hub}, protocol: tcp}]}}", "rule 2 of ops (permit at spoke to at hub tcp) is shadowed by rule 1"},

@@ -29,15 +29,6 @@ func proposals(in *Input, report func(Finding)) {
 					Subjects: []Subject{{Site: p.Site(m).Key}, {Overlay: o.Spec.Key}},
 				})
 			}
-			if transport == estate.IPsec && (g.Target == "" || g.Target == estate.TargetLinux) {
-				report(Finding{
-					Code: "crypto/target", Severity: Error,
-					Title:    fmt.Sprintf("%s takes target linux, which carries WireGuard only, but %s uses IPsec", p.Site(m).Key, o.Spec.Key),
-					Why:      "The configuration of this gateway lacks the overlay's tunnels.",
-					Fix:      "Set the gateway's target to restconf, or the overlay's transport to wireguard.",
-					Subjects: []Subject{{Site: p.Site(m).Key}, {Overlay: o.Spec.Key}},
-				})
-			}
 		}
 		if transport != estate.IPsec {
 			continue

@@ -130,7 +130,6 @@ var Checks = []Check{
 	}},
 	{Run: proposals, Codes: []Code{
 		{"crypto/proposals", Error, "shape", "Two ends have no IPsec proposal in common."},
-		{"crypto/target", Error, "shape", "A gateway's target cannot carry the overlay's transport."},
 		{"crypto/transport", Error, "shape", "A gateway cannot do the overlay's transport."},
 	}},
 	{Run: pending, Codes: []Code{

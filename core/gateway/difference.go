@@ -53,18 +53,18 @@ func Difference(was, is *Config) []Operation {
 	if is == nil {
 		is = &Config{}
 	}
-	discards := compare(OfDiscard, was.Discards, is.Discards, func(d *Discard) place { return place{d.Table, d.Prefix} },
+	discards := compare(OfDiscard, was.Discards, is.Discards, alike[Discard], func(d *Discard) place { return place{d.Table, d.Prefix} },
 		func(d *Discard) string { return "discard for " + place{d.Table, d.Prefix}.String() }, nil)
-	links := compare(OfLink, was.Links, is.Links, func(l *Link) string { return l.Key },
+	links := compare(OfLink, was.Links, is.Links, sameLink, func(l *Link) string { return l.Key },
 		func(l *Link) string { return "WAN link " + l.Key }, nil)
-	lists := compare(OfList, was.Lists, is.Lists, func(l *List) int { return l.ID },
+	lists := compare(OfList, was.Lists, is.Lists, sameList, func(l *List) int { return l.ID },
 		func(l *List) string { return fmt.Sprintf("list %d of allowed prefixes", l.ID) },
 		func(a, b *List) string {
 			return fmt.Sprintf(" changes: %d come, %d go", missing(b.Prefixes, a.Prefixes), missing(a.Prefixes, b.Prefixes))
 		})
-	tunnels := compare(OfTunnel, was.Tunnels, is.Tunnels, func(t *Tunnel) string { return t.Interface },
+	tunnels := compare(OfTunnel, was.Tunnels, is.Tunnels, sameTunnel, func(t *Tunnel) string { return t.Interface },
 		func(t *Tunnel) string { return fmt.Sprintf("tunnel %s to %s/%s", t.Interface, t.Peer, t.PeerLink) }, tunnelWords)
-	ways := compare(OfWay, was.Ways, is.Ways, func(w *Way) int { return w.ID },
+	ways := compare(OfWay, was.Ways, is.Ways, sameGroups, func(w *Way) int { return w.ID },
 		func(w *Way) string { return "way by " + w.Words() }, nil)
 	byID := func(c *Config) map[int]*Way {
 		out := make(map[int]*Way, len(c.Ways))
@@ -74,16 +74,15 @@ func Difference(was, is *Config) []Operation {
 		return out
 	}
 	waysWere, waysAre := byID(was), byID(is)
-	routes := compare(OfRoute, was.Routes, is.Routes, func(r *Route) place { return place{r.Table, r.Prefix} },
+	routes := compare(OfRoute, was.Routes, is.Routes, alike[Route], func(r *Route) place { return place{r.Table, r.Prefix} },
 		func(r *Route) string { return "route to " + place{r.Table, r.Prefix}.String() },
 		func(a, b *Route) string {
 			return fmt.Sprintf(" moves from %s to %s", a.by(waysWere), b.by(waysAre))
 		})
-	rules := compare(OfRule, was.Rules, is.Rules, func(r *Rule) string { return fmt.Sprint(r.Family, r.Priority) },
+	rules := compare(OfRule, was.Rules, is.Rules, sameRule, func(r *Rule) string { return fmt.Sprint(r.Family, r.Priority) },
 		func(r *Rule) string { return fmt.Sprintf("%s rule %d", r.Family, r.Priority) }, nil)
 	filter := changes{}
-	judge := func(c *Config) any { return []any{c.Filter, c.Places, c.Maps, c.Breakouts, c.Shaping, c.Forward6} }
-	if !reflect.DeepEqual(judge(was), judge(is)) {
+	if !sameJudgement(was, is) {
 		filter.make = []Operation{{Act: Change, Kind: OfFilter, Index: -1, Words: "the filter and translation change"}}
 	}
 	out := slices.Concat(discards.make, links.make, lists.make, tunnels.make, filter.make, ways.make, routes.make, rules.make)
@@ -180,9 +179,9 @@ func orNone(s string) string {
 // changes are operations of one kind: those that make, and those that take away.
 type changes struct{ make, drop []Operation }
 
-// compare compares two lists by name. how says how one item changes; nil says only
-// that it does.
-func compare[T any, K comparable](kind Kind, was, is []T, name func(*T) K, words func(*T) string, how func(a, b *T) string) (out changes) {
+// compare compares two lists by name: same tells whether two items are the same, how
+// in what they are not; nil says only that they are not.
+func compare[T any, K comparable](kind Kind, was, is []T, same func(a, b *T) bool, name func(*T) K, words func(*T) string, how func(a, b *T) string) (out changes) {
 	old := make(map[K]int, len(was))
 	for i := range was {
 		old[name(&was[i])] = i
@@ -194,7 +193,7 @@ func compare[T any, K comparable](kind Kind, was, is []T, name func(*T) K, words
 		switch {
 		case !there:
 			out.make = append(out.make, Operation{Add, kind, i, words(&is[i]) + " is new"})
-		case !reflect.DeepEqual(was[j], is[i]):
+		case !same(&was[j], &is[i]):
 			more := " changes"
 			if how != nil {
 				more = how(&was[j], &is[i])

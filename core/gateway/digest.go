@@ -2,10 +2,10 @@ package gateway
 
 import (
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
 	"hash"
 	"net/netip"
-	"strconv"
 
 	"wideknot/core/estate"
 )
@@ -20,7 +20,8 @@ func (t *Tunnel) Ident(site string) string {
 }
 
 // A digester writes values one after another so that no two lists of values read
-// the same: each text ends with a zero byte, each list begins with its length.
+// the same: each text ends with a zero byte, each list begins with its length, each
+// number and address tells where it ends.
 type digester struct {
 	sum  hash.Hash
 	room []byte
@@ -35,14 +36,18 @@ func (d *digester) text(values ...string) {
 
 func (d *digester) num(values ...int) {
 	for _, n := range values {
-		d.room = append(strconv.AppendInt(d.room, int64(n), 10), 0)
+		d.room = binary.AppendVarint(d.room, int64(n))
 	}
 	d.flush()
 }
 
 func (d *digester) bit(values ...bool) {
 	for _, b := range values {
-		d.room = append(strconv.AppendBool(d.room, b), 0)
+		if b {
+			d.room = append(d.room, 1)
+		} else {
+			d.room = append(d.room, 0)
+		}
 	}
 }
 
@@ -53,7 +58,7 @@ func (d *digester) texts(list []string) {
 
 func (d *digester) addr(values ...netip.Addr) {
 	for _, a := range values {
-		d.room = append(a.AppendTo(d.room), 0)
+		d.prefix(netip.PrefixFrom(a, a.BitLen()))
 	}
 }
 
@@ -67,10 +72,13 @@ func (d *digester) prefixes(list []netip.Prefix) {
 
 // prefix writes the bytes of an address and a length.
 func (d *digester) prefix(p netip.Prefix) {
-	if a := p.Addr(); a.Is4() {
+	switch a := p.Addr(); {
+	case !a.IsValid():
+		d.room = append(d.room, 0)
+	case a.Is4():
 		four := a.As4()
 		d.room = append(append(d.room, 4, byte(p.Bits())), four[:]...)
-	} else {
+	default:
 		sixteen := a.As16()
 		d.room = append(append(d.room, 6, byte(p.Bits())), sixteen[:]...)
 	}

@@ -33,10 +33,11 @@ func Of(m *route.Map, site int) *Config {
 	extras := m.Extras(site)
 	table := m.Table(site)
 	k.farEnds()
-	k.table(DefaultTable, slices.DeleteFunc(slices.Clone(table), func(r route.Route) bool { return r.Kind == route.Breakout })) // those are among the extras
+	k.table(DefaultTable, table)
 	for i := range extras {
 		k.table(FirstTable+i, extras[i].Routes)
 	}
+	k.out.Routes = filled(k.out.Routes)
 	k.out.Ways = k.ways.number(k.out.Routes)
 	k.rules(extras)
 	k.filter()

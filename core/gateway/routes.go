@@ -36,19 +36,31 @@ func (k *making) farEnds() {
 // by tunnels and one that must stay outside them, the latter stands.
 func (k *making) table(number int, routes []route.Route) {
 	var discards, others []netip.Prefix
-	outside := map[netip.Prefix]bool{}
+	var outside map[netip.Prefix]bool
+	if len(routes) > 1 {
+		k.out.Routes = slices.Grow(k.out.Routes, len(routes))
+	}
 	for i := range routes {
 		if r := &routes[i]; r.Link != nil && !outside[r.Prefix] {
+			if outside == nil {
+				outside = map[netip.Prefix]bool{}
+			}
 			outside[r.Prefix] = true
 			k.out.Routes = append(k.out.Routes, Route{Table: number, Prefix: r.Prefix, Via: r.NextHop, Device: r.Link.Device})
 		}
 	}
 	for i := range routes {
 		r := &routes[i]
-		if len(r.Hops) > 0 && !(len(outside) > 0 && outside[r.Prefix]) {
+		if r.Kind == route.Breakout && number == DefaultTable {
+			continue // those are among the extras
+		}
+		if len(r.Hops) > 0 && !outside[r.Prefix] {
 			k.out.Routes = append(k.out.Routes, Route{Table: number, Prefix: r.Prefix, Way: k.ways.of(r.Hops)})
 		}
 		if r.Discards() {
+			if discards == nil {
+				discards = make([]netip.Prefix, 0, len(routes))
+			}
 			discards = append(discards, r.Prefix)
 		} else {
 			others = append(others, r.Prefix)
@@ -66,7 +78,8 @@ func merged(discards, others []netip.Prefix) []netip.Prefix {
 	if !slices.IsSortedFunc(discards, netip.Prefix.Compare) {
 		slices.SortFunc(discards, netip.Prefix.Compare)
 	}
-	var outer, inner []netip.Prefix
+	var inner []netip.Prefix
+	outer := make([]netip.Prefix, 0, len(discards))
 	for _, p := range discards {
 		switch n := len(outer); {
 		case n > 0 && outer[n-1] == p:
@@ -76,7 +89,7 @@ func merged(discards, others []netip.Prefix) []netip.Prefix {
 			outer = append(outer, p)
 		}
 	}
-	var out []netip.Prefix
+	out := make([]netip.Prefix, 0, len(outer))
 	at := 0
 	for _, whole := range addr.Aggregate(outer) {
 		from := at
@@ -93,8 +106,10 @@ func merged(discards, others []netip.Prefix) []netip.Prefix {
 			out = append(out, whole)
 		}
 	}
-	out = append(out, slices.Compact(inner)...)
-	slices.SortFunc(out, netip.Prefix.Compare)
+	if len(inner) > 0 {
+		out = append(out, slices.Compact(inner)...)
+		slices.SortFunc(out, netip.Prefix.Compare)
+	}
 	return out
 }
 

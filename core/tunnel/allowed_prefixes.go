@@ -7,11 +7,15 @@ import (
 	"wideknot/core/addr"
 )
 
-// throughHubs keeps what any hub of an overlay carries to a site: it is the same
-// for each, and one after another asks for it.
+// throughHubs keeps what any hub of an overlay carries to a site, which is the same
+// for each, and what lies behind the site asked for last, which each of its tunnels
+// asks for: one after another does.
 type throughHubs struct {
 	overlay int // and 1
 	carried []netip.Prefix
+
+	lastOverlay, last int // and 1
+	behind            []netip.Prefix
 }
 
 // farEnd lists the addresses of an end in its tunnel.
@@ -25,7 +29,15 @@ func farEnd(end *Port) (out []netip.Prefix) {
 }
 
 // behind is what lies behind a peer (section 6 of the domain).
-func (p *Plan) behind(overlay, site int, remote *Port, hubs *throughHubs) (prefixes []netip.Prefix) {
+func (p *Plan) behind(overlay, site int, remote *Port, hubs *throughHubs) []netip.Prefix {
+	if hubs.lastOverlay != overlay+1 || hubs.last != remote.Site+1 {
+		hubs.lastOverlay, hubs.last = overlay+1, remote.Site+1
+		hubs.behind = p.behindSite(overlay, site, remote, hubs)
+	}
+	return hubs.behind
+}
+
+func (p *Plan) behindSite(overlay, site int, remote *Port, hubs *throughHubs) (prefixes []netip.Prefix) {
 	o := &p.Overlays[overlay]
 	switch {
 	case o.returns(site, remote.Site):

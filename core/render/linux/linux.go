@@ -120,7 +120,7 @@ func (b *bundle) manifest() {
 // secrets appends the keys, each in a file of its own and none in another. They are
 // no part of the manifest.
 func (b *bundle) secrets() {
-	if b.keys.Private != nil {
+	if b.keys.Private != nil && b.c.Carries(estate.WireGuard) {
 		if key, ok := b.keys.Private(b.c.Site); ok {
 			b.add("secrets/private.key", func(t *render.Text) { t.Word(key).End() })
 		}
