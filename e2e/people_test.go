@@ -123,7 +123,7 @@ func TestReleaseAndCatchUp(t *testing.T) {
 	d.find("h2", "came in between")
 
 	d.goTo("/e/brindlewater/compare?from=release-1&to=release-2&site=osierweir")
-	d.find("summary", "osierweir/network.ip")
+	d.find("summary", "osierweir/routes")
 	d.find("span", "Routes that move")
 	d.goTo("/e/brindlewater/d/release-1/survey")
 	d.find("p", "You look at release 1. Nothing in it can be edited")

@@ -179,7 +179,7 @@ func TestNewSiteLikeItsNeighbour(t *testing.T) {
 	d.write(d.labelled("Name"), "Sedge Lane Pumping Station")
 	d.click("form button", "Add the site")
 	d.find("h1", "Sedge Lane Pumping Station")
-	d.find("a, button", "network.ip")
+	d.find("a, button", "filter.nft")
 	d.find("[data-testid=consequences]", "tunnels · ")
 	d.click("[role=tab]", "Tunnels")
 	d.find("h2", "to harrowmere")

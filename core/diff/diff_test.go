@@ -110,7 +110,7 @@ func TestFilesOfASite(t *testing.T) {
 		t.Fatal(errWas, errIs)
 	}
 	got := Files(was, is)
-	if len(got) != 2 || got[1].Path != "tarn/network.ip" || !strings.Contains(got[1].Text, "-link set dev first-1 mtu 1440 up\n+link set dev first-1 mtu 1432 up\n") {
+	if len(got) != 2 || got[1].Path != "tarn/tunnels" || !strings.Contains(got[1].Text, "-first-1 84000001 1440 ") || !strings.Contains(got[1].Text, "+first-1 84000001 1432 ") {
 		t.Errorf("%+v", got)
 	}
 }

@@ -17,8 +17,8 @@ type FileDiff struct {
 	Text string `json:"text"` // unified, with three lines of context
 }
 
-// Files compares two bundles file by file and lists those that differ; the manifest,
-// which follows from the others, is left out.
+// Files compares two bundles file by file and lists those that differ; the manifest
+// and the number of the release, which follow from the rest, are left out.
 func Files(old, new []render.File) []FileDiff {
 	was, is := map[string][]byte{}, map[string][]byte{}
 	paths := map[string]bool{}
@@ -30,7 +30,7 @@ func Files(old, new []render.File) []FileDiff {
 	}
 	var out []FileDiff
 	for _, path := range sorted(paths) {
-		if strings.HasSuffix(path, "/manifest") {
+		if strings.HasSuffix(path, "/manifest") || strings.HasSuffix(path, "/release") {
 			continue
 		}
 		a, inOld := was[path]

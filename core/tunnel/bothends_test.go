@@ -48,6 +48,24 @@ func TestBothEndsMirror(t *testing.T) {
 			t.Errorf("%s: %+v", what, sheet.Lines)
 		}
 	}
+	e.Overlays[0].Transport = estate.IPsec
+	p = Derive(e)
+	sheet, _ = p.BothEnds(e.Overlays[0].Key, p.Ident(p.Peers(0)[0].Tunnel))
+	var names []string
+	for _, l := range sheet.Lines {
+		names = append(names, l.What)
+		if l.Mirror == "same" && l.A != l.B || l.Wrong != "" {
+			t.Errorf("%+v", l)
+		}
+	}
+	for what, want := range map[string]bool{"own public key": false, "listens on UDP port": false, "allowed prefixes": false, "own identity": true, "IKE proposals": true, "pre-shared key": true, "child SA is rekeyed": true} {
+		if slices.Contains(names, what) != want {
+			t.Errorf("%s is there: %v, in %v", what, !want, names)
+		}
+	}
+	if wrongs(p, "") != 0 {
+		t.Error("IPsec ends need no keys of WireGuard")
+	}
 	if _, ok := Derive(e).BothEnds("ops", "a/b c/d"); ok {
 		t.Error("a tunnel that there is not has two ends")
 	}

@@ -34,7 +34,7 @@ var views = []struct{ name, path, script string }{
 	{"compare", "/e/brindlewater/compare?from=released&to=winter-round", ""},
 	{"audit", "/e/brindlewater/audit", ""},
 	{"account", "/me", ""},
-	{"site-configuration", "/e/brindlewater/d/first/paths/tarnhollow?view=configuration&file=tarnhollow/network.ip", ""},
+	{"site-configuration", "/e/brindlewater/d/first/paths/tarnhollow?view=configuration&file=tarnhollow/wg/harrowmere-1.conf", ""},
 }
 
 // settle waits for what is worked out after the page is there.

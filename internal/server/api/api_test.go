@@ -394,7 +394,7 @@ func TestSecretsStayIn(t *testing.T) {
 		body  map[string]any
 		files int
 		keys  bool
-	}{{map[string]any{"keys": false}, 0, false}, {map[string]any{"keys": true, "site": "tarnhollow"}, 42, true}} {
+	}{{map[string]any{"keys": false}, 0, false}, {map[string]any{"keys": true, "site": "tarnhollow"}, 55, true}} {
 		r := s.send("POST", base+"/archive", c.body)
 		archive, err := zip.NewReader(bytes.NewReader(r.body), int64(len(r.body)))
 		if err != nil {
@@ -402,6 +402,9 @@ func TestSecretsStayIn(t *testing.T) {
 		}
 		var text strings.Builder
 		for _, f := range archive.File {
+			if mode := f.Mode().Perm(); mode != 0o600 && !(mode == 0o700 && strings.HasSuffix(f.Name, "/apply")) || f.Modified.Year() < 2026 {
+				t.Errorf("%s: mode %v, of %v", f.Name, mode, f.Modified)
+			}
 			open, err := f.Open()
 			if err != nil {
 				t.Fatal(err)

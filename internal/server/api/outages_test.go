@@ -165,7 +165,7 @@ func TestLinksThatShareTheLoad(t *testing.T) {
 		for _, f := range plan.Files {
 			text += f.Text
 		}
-		if !shared || !strings.Contains(text, " weight 3 nexthop dev ") || !strings.Contains(text, "ct mark set iifname map") {
+		if !shared || !strings.Contains(text, ",3/") || !strings.Contains(text, "ct mark set ct mark & 0xf00fffff | 0x00100000 accept") {
 			t.Errorf("%s: routes share the load: %v", site, shared)
 		}
 	}

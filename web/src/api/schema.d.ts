@@ -2262,6 +2262,11 @@ export interface components {
         "Make-archiveRequest": {
             /** @description with private keys, for operators */
             keys: boolean;
+            /**
+             * Format: int64
+             * @description only the sites whose configuration differs from that release's
+             */
+            since?: number;
             /** @description this site only */
             site?: string;
         };

@@ -77,10 +77,12 @@ export default function BothEnds() {
                 ))}
               </tbody>
             </table>
-            <div className="grid grid-cols-2 gap-6 mt-4">
-              <KeyCheck at={at} site={s.a} />
-              <KeyCheck at={at} site={s.b} />
-            </div>
+            {s.lines.some((l) => l.what === "the peer's public key") ? (
+              <div className="grid grid-cols-2 gap-6 mt-4">
+                <KeyCheck at={at} site={s.a} />
+                <KeyCheck at={at} site={s.b} />
+              </div>
+            ) : null}
           </>
         ) : null}
       </div>

@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { apiOf, pageOf, usePlace } from "../../api/place";
-import { useSites } from "../../api/queries";
+import { useEstate, useSites } from "../../api/queries";
 import { download } from "../../parts/download";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
@@ -12,8 +12,14 @@ import { Waiting } from "../../parts/waiting";
 export default function Paths() {
   const at = usePlace();
   const sites = useSites(at);
+  const head = useEstate(at).data;
   const [keys, setKeys] = useState(false);
-  const archive = useMutation({ mutationFn: () => download(`${apiOf(at)}/archive`, { keys }) });
+  const [changed, setChanged] = useState(false);
+  const base = head?.fixed ? head.base - 1 : (head?.base ?? 0);
+  const archive = useMutation({
+    mutationFn: () =>
+      download(`${apiOf(at)}/archive`, { keys, since: changed && base > 0 ? base : undefined }),
+  });
   const rows = sites.data ?? [];
   return (
     <div className="pb-10">
@@ -33,6 +39,17 @@ export default function Paths() {
               />
               with private keys
             </label>
+            {base > 0 ? (
+              <label className="flex items-center gap-2 text-[13px]">
+                <input
+                  type="checkbox"
+                  className="accent-primary"
+                  checked={changed}
+                  onChange={(e) => setChanged(e.target.checked)}
+                />
+                only changes since release {base}
+              </label>
+            ) : null}
             <button
               type="button"
               className="btn btn-sm btn-primary"
@@ -40,7 +57,7 @@ export default function Paths() {
               onClick={() => archive.mutate()}
             >
               {archive.isPending ? <span className="loading loading-dots loading-xs" /> : null}
-              All configurations (zip)
+              {changed && base > 0 ? "Changed" : "All"} configurations (zip)
             </button>
           </>
         }
