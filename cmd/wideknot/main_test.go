@@ -93,6 +93,7 @@ func TestExitCodes(t *testing.T) {
 		{"render --out " + t.TempDir() + " --template " + broken + "x " + whole, 2, "", "no such file"},
 		{"render --out " + t.TempDir() + " --target topology " + whole, 0, "1 files", ""},
 		{"render --out " + t.TempDir() + " --target restconf " + whole, 0, "4 files", ""},
+		{"render --out " + t.TempDir() + " --target gateway " + whole, 0, "4 files", ""},
 		{"render --out " + t.TempDir() + " --target carrier-pigeon " + whole, 2, "", "there is no target"},
 		{"render --out " + t.TempDir() + " " + three, 2, "", "wideknot allocate " + three},
 		{"render --out " + t.TempDir() + " --with-keys --keys nowhere.json " + whole, 2, "", "there is no key file nowhere.json"},

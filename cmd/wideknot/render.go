@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -42,7 +43,7 @@ func renderCommand() *cobra.Command {
 	c.Flags().BoolVar(&r.allocate, "allocate", false, "record new numbers in FILE first")
 	c.Flags().IntVar(&r.release, "release", 0, "number of the release, told in each bundle")
 	c.Flags().StringVar(&r.since, "since", "", "only the sites whose configuration differs from that of this document")
-	c.Flags().StringVar(&r.target, "target", "", "linux, restconf, topology or sheets (default: each site's own target)")
+	c.Flags().StringVar(&r.target, "target", "", "linux, restconf, gateway, topology or sheets (default: each site's own target)")
 	c.Flags().StringVar(&r.template, "template", "", "render each site by this text template instead")
 	_ = c.MarkFlagRequired("out")
 	return c
@@ -81,8 +82,8 @@ func (r *rendering) files(c *cobra.Command, name string, m *route.Map) (w writer
 		return w, errors.Join(err, w.write([]render.File{file}))
 	case r.target == "sheets":
 		return w, w.write(sheet.Files(m))
-	case r.target != "" && r.target != string(estate.TargetLinux) && r.target != string(estate.TargetRestconf):
-		return w, unusable(fmt.Errorf("there is no target %q: linux, restconf, topology or sheets", r.target))
+	case !slices.Contains([]estate.Target{"", estate.TargetLinux, estate.TargetRestconf, bundle.Gateway}, estate.Target(r.target)):
+		return w, unusable(fmt.Errorf("there is no target %q: linux, restconf, gateway, topology or sheets", r.target))
 	}
 	path := keyFileOf(name, r.keyFile)
 	if within(r.folder, path) {

@@ -104,6 +104,9 @@ func (p *Plan) sheet(overlay, ident string, a, b *Peer) BothEnds {
 	s.add("declared down", noticed, noticed, "same", "")
 	returns := fmt.Sprintf("after %.3g s", back)
 	s.add("declared up", returns, returns, "same", "")
+	if a.Overlay.Spec.Transport != estate.IPsec { // last, as they are long
+		s.add("allowed prefixes", listOf(a.Allowed()), listOf(b.Allowed()), "own", "")
+	}
 	return BothEnds{
 		Overlay: overlay, Tunnel: ident, Rank: a.Rank, Of: len(a.Adjacency.Tunnels), Share: a.Adjacency.Share(a.Rank - 1),
 		A: p.Site(a.Local.Site).Key, B: p.Site(b.Local.Site).Key, Lines: s.lines,
@@ -126,7 +129,6 @@ func (s *pairing) wireguard() {
 	psk := map[bool]string{true: "one for this tunnel", false: "none"}[a.Overlay.Spec.PresharedKeys]
 	s.add("pre-shared key", psk, psk, "same", "")
 	s.add("keepalive", seconds(a.Keepalive), seconds(b.Keepalive), "own", "")
-	s.add("allowed prefixes", listOf(a.Allowed()), listOf(b.Allowed()), "own", "")
 }
 
 // ipsec lists the settings of the two security associations.

@@ -11,6 +11,10 @@ import (
 	"wideknot/core/route"
 )
 
+// Gateway is the target whose rendering is the configuration itself, as one document:
+// what an agent of ours on the gateway reads.
+const Gateway estate.Target = "gateway"
+
 // Options say how a site is rendered.
 type Options struct {
 	Target  estate.Target // its own where none is given
@@ -29,8 +33,15 @@ func Write(m *route.Map, site int, c *gateway.Config, o Options) ([]render.File,
 	if o.Target == "" {
 		o.Target = m.Plan.Site(site).Gateway.Target
 	}
-	if o.Target == estate.TargetRestconf {
+	switch o.Target {
+	case estate.TargetRestconf:
 		return restconf.Site(m, site)
+	case Gateway:
+		if len(c.Tunnels) == 0 {
+			return nil, nil
+		}
+		text, err := gateway.Write(c)
+		return []render.File{{Path: c.Site + "/gateway.json", Text: text}}, err
 	}
 	return linux.Write(c, linux.About{Name: m.Plan.Site(site).Name, Release: o.Release}, o.Keys)
 }

@@ -2,15 +2,21 @@
 package judge
 
 import (
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"wideknot/core/estate"
+	"wideknot/core/gateway"
 	"wideknot/core/render/restconf"
 	"wideknot/core/render/topology"
 	"wideknot/core/route"
+	"wideknot/core/sample"
 	"wideknot/core/tunnel"
 	"wideknot/examples"
 )
@@ -39,11 +45,15 @@ func lint(t *testing.T, data []byte, models ...string) (said string, accepted bo
 	for _, folder := range modules {
 		arguments = append(arguments, "-p", folder)
 	}
-	arguments = append(arguments, "-t", "config")
+	kind := "config"
+	if slices.Contains(models, "state") {
+		kind, models = "get", slices.DeleteFunc(slices.Clone(models), func(m string) bool { return m == "state" })
+	}
+	arguments = append(arguments, "-t", kind)
 	for _, m := range models {
 		found, err := filepath.Glob("/usr/share/yuma/*modules/ietf/" + m + "@*.yang")
-		if m == "wideknot-tunnel" {
-			found, err = []string{"../../../internal/line/yang/wideknot-tunnel.yang"}, nil
+		if strings.HasPrefix(m, "wideknot-") {
+			found, err = []string{"../../../internal/line/yang/" + m + ".yang"}, nil
 		}
 		if err != nil || len(found) == 0 {
 			t.Fatalf("no module %s: %v", m, err)
@@ -106,6 +116,56 @@ func TestYanglintAcceptsConfigurations(t *testing.T) {
 			t.Fatal(err)
 		}
 		yanglint(t, file.Text, "ietf-network", "ietf-network-topology")
+	}
+}
+
+// Whatever a gateway is to be, and what it reports, is what the module publishes.
+func TestYanglintAcceptsGateways(t *testing.T) {
+	ipsec := 0
+	for seed := range uint64(6) {
+		e := sample.Mixed(seed)
+		if len(e.Overlays) > 1 {
+			e.Overlays[1].Transport = estate.IPsec
+		}
+		m := route.Build(tunnel.Derive(e))
+		for i := range e.Sites {
+			c := gateway.Of(m, i)
+			if c.Carries(estate.IPsec) {
+				ipsec++
+			}
+			text, err := gateway.Write(c)
+			if err != nil {
+				t.Fatal(err)
+			}
+			yanglint(t, text, "wideknot-gateway")
+			if seed > 0 || len(c.Tunnels) == 0 {
+				continue
+			}
+			for _, change := range [][2]string{{`"rank": 1`, `"rank": 0`}, {`"mtu"`, `"em-tee-you"`}, {`"weight": 1`, `"weight": 0`}, {`"site": "`, `"site": " `}} {
+				spoiled := strings.Replace(string(text), change[0], change[1], 1)
+				if _, accepted := lint(t, []byte(spoiled), "wideknot-gateway"); accepted {
+					t.Errorf("accepted with %s", change[1])
+				}
+			}
+		}
+	}
+	if ipsec == 0 {
+		t.Error("no gateway has IPsec")
+	}
+	at := time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC)
+	state := &gateway.State{
+		Site: "tarn", At: at, Release: 3, Digest: "ab12", Line: gateway.LineState{Up: true, Since: at, Server: "one"}, Clock: gateway.ClockState{Synchronised: true},
+		Links:   []gateway.LinkState{{Link: "fibre", Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.2")}, NextHopUp: true, SeenOutside: netip.MustParseAddr("203.0.113.2"), PathMTU: 1492}},
+		Tunnels: []gateway.TunnelState{{Interface: "weir-1", Up: true, Since: at, HandshakeS: 12, BytesIn: 1 << 63, Endpoint: netip.MustParseAddrPort("[2001:db8::1]:51820"), LossOutPPM: 1000, PathMTU: 1420}},
+		Ways:    []gateway.WayState{{ID: gateway.FirstWay, Group: 1}}, Rules: []gateway.RuleState{{Overlay: "ops", Rule: 1, Packets: 3, Bytes: 300}},
+	}
+	text, err := gateway.WriteState(state)
+	if err != nil {
+		t.Fatal(err)
+	}
+	yanglint(t, text, "state", "wideknot-gateway")
+	if _, accepted := lint(t, []byte(strings.Replace(string(text), `"9223372036854775808"`, `9223372036854775808`, 1)), "state", "wideknot-gateway"); accepted {
+		t.Error("a number of 64 bits may be a number")
 	}
 }
 

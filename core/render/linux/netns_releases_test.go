@@ -277,3 +277,43 @@ func TestLinksComeBack(t *testing.T) {
 		same(t, device+" was down", was, l.dump("tarn"))
 	}
 }
+
+// A way that moves is one change, however many routes it has; how long that takes is
+// printed, not judged.
+func TestAWayMovesAtOnce(t *testing.T) {
+	l := newLab(t)
+	l.add("hub")
+	var batch strings.Builder
+	for _, name := range []string{"a", "b"} {
+		l.in("hub", "ip link add dev "+name+" type veth peer name x"+name)
+		l.in("hub", "ip link set "+name+" up")
+		l.in("hub", "ip link set x"+name+" up")
+	}
+	l.in("hub", "sysctl -qw net.ipv4.nexthop_compat_mode=0")
+	l.in("hub", "ip -6 nexthop replace id 1 dev a protocol 199")
+	l.in("hub", "ip -6 nexthop replace id 2 dev b protocol 199")
+	l.in("hub", "ip nexthop replace id 1000000000 group 1 protocol 199")
+	const prefixes = 5000
+	for i := range prefixes {
+		fmt.Fprintf(&batch, "route replace 10.%d.%d.0/24 proto 199 nhid 1000000000\n", i>>8, i&255)
+	}
+	path := filepath.Join(l.sockets, "routes")
+	if err := os.WriteFile(path, []byte(batch.String()), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	l.in("hub", "ip -batch "+path)
+	least := 1 << 62
+	for i := range 20 {
+		out := l.run("ip", "netns", "exec", l.ns("hub"), "sh", "-c", fmt.Sprintf("from=$(date +%%s%%N); ip nexthop replace id 1000000000 group %d protocol 199; echo $(($(date +%%s%%N) - from))", 2-i%2))
+		var took int
+		if _, err := fmt.Sscan(out, &took); err != nil {
+			t.Fatal(err, out)
+		}
+		least = min(least, took)
+		want := []string{"dev b", "dev a"}[i%2]
+		if got := l.in("hub", "ip route get 10.19.135.1"); !strings.Contains(got, want) {
+			t.Fatalf("the route is %s, not %s", got, want)
+		}
+	}
+	t.Logf("one way of %d prefixes moves in %.1f ms, the start of ip and date included", prefixes, float64(least)/1e6)
+}

@@ -1,10 +1,16 @@
-// Package yang publishes the module by which gateways of target restconf learn
-// of their tunnels.
+// Package yang publishes the modules that gateways and servers speak by.
 package yang
 
-import _ "embed" // for the module
+import _ "embed" // for the modules
 
-// Module is the text of wideknot-tunnel.yang.
+// Tunnel is the text of wideknot-tunnel.yang, by which gateways of target restconf
+// learn of their tunnels beside the standard models.
 //
 //go:embed wideknot-tunnel.yang
-var Module string
+var Tunnel string
+
+// Gateway is the text of wideknot-gateway.yang: all that a gateway of ours is to be,
+// and what it reports.
+//
+//go:embed wideknot-gateway.yang
+var Gateway string

@@ -68,7 +68,7 @@ export default function BothEnds() {
                       {l.wrong ? <p className="text-error text-xs">■ {l.wrong}</p> : null}
                     </td>
                     <td className="font-mono text-[13px] break-all whitespace-pre-line">{l.a}</td>
-                    <td className="text-center text-secondary" title={mirrors[l.mirror]?.[1]}>
+                    <td className="relative text-center text-secondary" title={mirrors[l.mirror]?.[1]}>
                       <span aria-hidden="true">{mirrors[l.mirror]?.[0]}</span>
                       <span className="sr-only">{mirrors[l.mirror]?.[1]}</span>
                     </td>
