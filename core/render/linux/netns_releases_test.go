@@ -284,14 +284,14 @@ func TestAWayMovesAtOnce(t *testing.T) {
 	l := newLab(t)
 	l.add("hub")
 	var batch strings.Builder
-	for _, name := range []string{"a", "b"} {
+	for _, name := range []string{"tunnel-a", "tunnel-b"} {
 		l.in("hub", "ip link add dev "+name+" type veth peer name x"+name)
 		l.in("hub", "ip link set "+name+" up")
 		l.in("hub", "ip link set x"+name+" up")
 	}
 	l.in("hub", "sysctl -qw net.ipv4.nexthop_compat_mode=0")
-	l.in("hub", "ip -6 nexthop replace id 1 dev a protocol 199")
-	l.in("hub", "ip -6 nexthop replace id 2 dev b protocol 199")
+	l.in("hub", "ip -6 nexthop replace id 1 dev tunnel-a protocol 199")
+	l.in("hub", "ip -6 nexthop replace id 2 dev tunnel-b protocol 199")
 	l.in("hub", "ip nexthop replace id 1000000000 group 1 protocol 199")
 	const prefixes = 5000
 	for i := range prefixes {
@@ -310,7 +310,7 @@ func TestAWayMovesAtOnce(t *testing.T) {
 			t.Fatal(err, out)
 		}
 		least = min(least, took)
-		want := []string{"dev b", "dev a"}[i%2]
+		want := []string{"dev tunnel-b", "dev tunnel-a"}[i%2]
 		if got := l.in("hub", "ip route get 10.19.135.1"); !strings.Contains(got, want) {
 			t.Fatalf("the route is %s, not %s", got, want)
 		}
