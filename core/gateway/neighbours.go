@@ -1,7 +1,6 @@
 package gateway
 
 import (
-	"net/netip"
 	"slices"
 
 	"wideknot/core/estate"
@@ -41,42 +40,5 @@ func (k *making) forward(link int) {
 	if len(f.Ports) > 0 {
 		slices.Sort(f.Ports)
 		k.out.Neighbours.Forwards = append(k.out.Neighbours.Forwards, f)
-	}
-}
-
-// beside is the work for the LAN's router when the gateway stands beside it: a
-// route for everything that lies beyond the tunnels and, where subnets break out at
-// a hub, one for what starts there. The gateway's own packets, which carry the
-// tunnels, must not come back to it.
-func (k *making) beside(table []route.Route, extras []route.Extra) {
-	g, out := &k.site.Gateway, &k.out.Neighbours
-	var remote []netip.Prefix
-	for i := range table {
-		if r := &table[i]; r.Kind == route.Overlay || r.Kind == route.Cut {
-			remote = append(remote, r.Prefix)
-		}
-	}
-	for _, family := range []Family{IPv4, IPv6} {
-		if up := g.UpstreamOf(family == IPv4); up.IsValid() {
-			out.Upstream = append(out.Upstream, up)
-		}
-		prefixes, own := ofFamily(remote, family), g.LANAddressOf(family == IPv4)
-		if len(prefixes) > 0 && !own.IsValid() {
-			out.Without = append(out.Without, Unreached{Family: family, Count: len(prefixes)})
-			continue
-		}
-		for _, prefix := range prefixes {
-			out.Routes = append(out.Routes, LANRoute{Index: len(out.Routes) + 1, Prefix: prefix, Via: own})
-		}
-	}
-	for i := range extras {
-		for _, r := range extras[i].Routes {
-			family := FamilyOf(r.Prefix.Addr())
-			if own := g.LANAddressOf(family == IPv4); extras[i].Last && own.IsValid() {
-				for _, from := range ofFamily(extras[i].From, family) {
-					out.Routes = append(out.Routes, LANRoute{Index: len(out.Routes) + 1, From: from, Prefix: r.Prefix, Via: own})
-				}
-			}
-		}
 	}
 }
