@@ -27,7 +27,6 @@ func ExampleSite() {
 	// stonebeck/apply
 	// stonebeck/release
 	// stonebeck/tunnels
-	// stonebeck/wg/millgate-1.conf
 	// stonebeck/ways
 	// stonebeck/routes
 	// stonebeck/discards
@@ -36,6 +35,7 @@ func ExampleSite() {
 	// stonebeck/rules6.ip
 	// stonebeck/filter.nft
 	// stonebeck/sysctl.conf
+	// stonebeck/wg/millgate-1.conf
 	// stonebeck/wideknot.service
 	// stonebeck/wideknot-guard.service
 	// stonebeck/wideknot-ways.service

@@ -58,14 +58,6 @@ func Write(c *gateway.Config, about About, keys Keys) ([]render.File, error) {
 	b.files = append(b.files, render.File{Path: c.Site + "/apply", Text: apply})
 	b.add("release", b.release)
 	b.add("tunnels", b.tunnels)
-	for i := range c.Tunnels {
-		if t := &c.Tunnels[i]; t.WireGuard != nil {
-			b.add("wg/"+t.Interface+".conf", func(text *render.Text) { b.wireguard(text, t) })
-		}
-	}
-	for _, l := range c.Lists {
-		b.add("wg/allowed."+strconv.Itoa(l.ID), func(text *render.Text) { allowed(text, l.Prefixes) })
-	}
 	b.add("ways", b.ways)
 	b.add("routes", b.routes)
 	b.add("discards", b.discards)
@@ -76,6 +68,14 @@ func Write(c *gateway.Config, about About, keys Keys) ([]render.File, error) {
 	b.add("sysctl.conf", b.sysctl)
 	if c.Carries(estate.IPsec) {
 		b.add("swanctl.conf", b.swanctl)
+	}
+	for i := range c.Tunnels {
+		if t := &c.Tunnels[i]; t.WireGuard != nil {
+			b.add("wg/"+t.Interface+".conf", func(text *render.Text) { b.wireguard(text, t) })
+		}
+	}
+	for _, l := range c.Lists {
+		b.add("wg/allowed."+strconv.Itoa(l.ID), func(text *render.Text) { allowed(text, l.Prefixes) })
 	}
 	for _, u := range units {
 		b.files = append(b.files, render.File{Path: c.Site + "/" + u.name, Text: u.text})
