@@ -45,6 +45,7 @@ lint: web/node_modules/.package-lock.json
 	cd web && npm run --silent lint && npm run --silent check && npm run --silent lint:api
 
 test: test-tools build lint
+	shellcheck -e SC2016 scripts/install core/render/linux/apply.sh
 	go run ./cmd/wideknot openapi | diff -q - docs/openapi.json || { echo "docs/openapi.json is out of date; run make api"; exit 1; }
 	go run ./notices | diff -q - cmd/wideknot/notices.txt || { echo "cmd/wideknot/notices.txt is out of date; run make notices"; exit 1; }
 	go test ./core/...
@@ -88,7 +89,7 @@ tools:
 	@scripts/install mariadb-server
 test-tools:
 	@command -v $${CC:-cc} >/dev/null || scripts/install gcc libc6-dev # for the race detector
-	@scripts/install mariadb-server chromium wireguard-go wireguard-tools nftables iproute2 iputils-ping procps libyang2-tools libyuma-base patch fonts-dejavu-core charon-systemd strongswan-swanctl libcharon-extra-plugins
+	@scripts/install mariadb-server chromium wireguard-go wireguard-tools nftables iproute2 iputils-ping procps libyang2-tools libyuma-base patch fonts-dejavu-core charon-systemd strongswan-swanctl libcharon-extra-plugins shellcheck
 
 clean:
 	rm -rf bin internal/server/api/site/dist web/node_modules

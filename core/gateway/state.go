@@ -4,13 +4,43 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"time"
+	"strings"
 )
+
+// Time is a moment by RFC 3339, such as 2026-11-30T12:00:00Z: what a gateway's clock
+// said. It is empty where there was none.
+type Time string
+
+// valid reports whether the text has the form of a moment.
+func (t Time) valid() bool {
+	const form = "0000-00-00T00:00:00"
+	if t == "" {
+		return true
+	}
+	if len(t) <= len(form) || len(t) > 40 {
+		return false
+	}
+	digit := func(b byte) bool { return b >= '0' && b <= '9' }
+	for i := range len(form) {
+		if form[i] == '0' && !digit(t[i]) || form[i] != '0' && t[i] != form[i] {
+			return false
+		}
+	}
+	zone := string(t[len(form):])
+	if zone[0] == '.' {
+		after := strings.TrimLeft(zone[1:], "0123456789")
+		if len(after) == len(zone)-1 {
+			return false
+		}
+		zone = after
+	}
+	return zone == "Z" || len(zone) == 6 && (zone[0] == '+' || zone[0] == '-') && digit(zone[1]) && digit(zone[2]) && zone[3] == ':' && digit(zone[4]) && digit(zone[5])
+}
 
 // A State is what a gateway reports of itself. Times are of the gateway's clock.
 type State struct {
 	Site    string        `json:"site"`
-	At      time.Time     `json:"at"`
+	At      Time          `json:"at"`
 	Release int           `json:"release,omitempty"` // that it runs; 0 where it was told none
 	Digest  string        `json:"digest,omitempty"`  // of what it runs
 	Line    LineState     `json:"line,omitzero"`
@@ -23,9 +53,9 @@ type State struct {
 
 // LineState is the line to a server.
 type LineState struct {
-	Up     bool      `json:"up,omitempty"`
-	Since  time.Time `json:"since,omitzero"`
-	Server string    `json:"server,omitempty"`
+	Up     bool   `json:"up,omitempty"`
+	Since  Time   `json:"since,omitempty"`
+	Server string `json:"server,omitempty"`
 }
 
 // ClockState says whether something keeps the clock right, and by how much it was
@@ -49,7 +79,7 @@ type LinkState struct {
 type TunnelState struct {
 	Interface   string         `json:"interface"`
 	Up          bool           `json:"up,omitempty"`
-	Since       time.Time      `json:"since,omitzero"`
+	Since       Time           `json:"since,omitempty"`
 	HandshakeS  int            `json:"handshake-age,omitempty"` // seconds; 0 where there was none
 	BytesIn     Counter        `json:"bytes-in,omitempty"`
 	BytesOut    Counter        `json:"bytes-out,omitempty"`
@@ -122,6 +152,8 @@ func ParseState(text []byte) (*State, error) {
 func (s *State) check() error {
 	k := &checker{}
 	k.word("the site", s.Site)
+	k.time(s.At)
+	k.time(s.Line.Since)
 	k.number("a release", s.Release, 0, 1<<31)
 	if s.Digest != "" {
 		k.word("a digest", s.Digest)
@@ -147,6 +179,7 @@ func (s *State) check() error {
 	})
 	each(k, "tunnel", s.Tunnels, func(t *TunnelState) string { return t.Interface }, func(t *TunnelState) {
 		k.device("an interface", t.Interface)
+		k.time(t.Since)
 		k.addr("an endpoint", t.Endpoint.Addr())
 		k.number("a path MTU", t.PathMTU, 0, 65535)
 		k.number("a handshake's age", t.HandshakeS, 0, 1<<31)
@@ -160,4 +193,10 @@ func (s *State) check() error {
 		k.number("a rule", r.Rule, 0, 1<<20)
 	})
 	return k.err
+}
+
+func (k *checker) time(t Time) {
+	if !t.valid() {
+		k.fail("%.50q is no moment", string(t))
+	}
 }

@@ -63,46 +63,43 @@ func (w *ways) text(groups []Group) []byte {
 	return w.room
 }
 
-func groupsOf(hops []route.Hop) (out []Group) {
-	for len(hops) > 0 {
-		n := route.Sharing(hops)
-		g := Group{Place: len(out) + 1, Members: make([]Member, n)}
-		weights := make([]int, n)
-		for i := range n {
-			weights[i] = hops[i].Weight
+func groupsOf(hops []route.Hop) []Group {
+	members := make([]Member, len(hops))
+	out := make([]Group, 0, len(hops))
+	for at := 0; at < len(hops); {
+		n := route.Sharing(hops[at:])
+		group := members[at : at+n : at+n]
+		for i := range group {
+			group[i] = Member{Interface: hops[at+i].Interface, Weight: max(1, hops[at+i].Weight)}
 		}
-		for i, weight := range kernelWeights(weights) {
-			g.Members[i] = Member{Interface: hops[i].Interface, Weight: weight}
-		}
-		out = append(out, g)
-		hops = hops[n:]
+		kernelWeights(group)
+		out = append(out, Group{Place: len(out) + 1, Members: group})
+		at += n
 	}
 	return out
 }
 
-// kernelWeights divides weights by their common divisor and keeps them to 255, the
-// most that a member of a next-hop group has.
-func kernelWeights(weights []int) []int {
+// kernelWeights divides the weights of a group by their common divisor and keeps them
+// to 255, the most that a member of a next-hop group has.
+func kernelWeights(group []Member) {
 	divisor, most := 0, 1
-	for i, w := range weights {
-		weights[i] = max(1, w)
-		for a, b := divisor, weights[i]; ; a, b = b, a%b {
+	for _, m := range group {
+		for a, b := divisor, m.Weight; ; a, b = b, a%b {
 			if b == 0 {
 				divisor = a
 				break
 			}
 		}
 	}
-	for i := range weights {
-		weights[i] /= divisor
-		most = max(most, weights[i])
+	for i := range group {
+		group[i].Weight /= divisor
+		most = max(most, group[i].Weight)
 	}
-	for i := range weights {
+	for i := range group {
 		if most > 255 {
-			weights[i] = max(1, weights[i]*255/most)
+			group[i].Weight = max(1, group[i].Weight*255/most)
 		}
 	}
-	return weights
 }
 
 // number gives the ways their numbers, here and in routes, which know them by their

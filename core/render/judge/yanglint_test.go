@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"wideknot/core/estate"
 	"wideknot/core/gateway"
@@ -152,7 +151,7 @@ func TestYanglintAcceptsGateways(t *testing.T) {
 	if ipsec == 0 {
 		t.Error("no gateway has IPsec")
 	}
-	at := time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC)
+	const at = gateway.Time("2026-11-30T12:00:00Z")
 	state := &gateway.State{
 		Site: "tarn", At: at, Release: 3, Digest: "ab12", Line: gateway.LineState{Up: true, Since: at, Server: "one"}, Clock: gateway.ClockState{Synchronised: true},
 		Links:   []gateway.LinkState{{Link: "fibre", Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.2")}, NextHopUp: true, SeenOutside: netip.MustParseAddr("203.0.113.2"), PathMTU: 1492}},

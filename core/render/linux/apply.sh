@@ -535,7 +535,7 @@ remove() {
 	[ ! -s "$state/sysctl.before" ] || sysctl -q -p "$state/sysctl.before" >/dev/null || :
 	remove_units
 	rm -rf "$state/bundles" "$state/next" "$state/secrets" "$state/unresolved"
-	rm -f "$state/kept" "$state/former" "$state/trial" "$state/current" "$state/token" "$state/sysctl.before"
+	rm -f "$state/kept" "$state/former" "$state/trial" "$state/current" "$state/token" "$state/moved" "$state/sysctl.before"
 }
 
 swanctl=${WIDEKNOT_SWANCTL:-/etc/swanctl}
@@ -607,12 +607,19 @@ case ${1:-} in
 	;;
 --watch)
 	exec 9>&-
-	(while sleep 30; do
-		[ ! -e "$state/current" ] || endpoints "$state/current"
-	done) &
+	rm -f "$state/moved"
+	ip monitor link | while read -r _; do : >"$state/moved"; done &
+	events=$!
 	sh "$here/apply" --ways || :
-	ip monitor link | while read -r _; do
-		sh "$here/apply" --ways || :
+	turn=0
+	while sleep 0.2; do # many changes at once are one
+		kill -0 "$events" 2>/dev/null || { fail "ip monitor ended"; exit 1; }
+		if [ -e "$state/moved" ]; then
+			rm -f "$state/moved"
+			sh "$here/apply" --ways || :
+		fi
+		turn=$(((turn + 1) % 150))
+		[ "$turn" != 0 ] || [ ! -e "$state/current" ] || endpoints "$state/current"
 	done
 	;;
 --check)

@@ -6,11 +6,14 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"wideknot/core/estate"
 	"wideknot/core/render/linux"
@@ -276,6 +279,42 @@ func TestLinksComeBack(t *testing.T) {
 		}
 		same(t, device+" was down", was, l.dump("tarn"))
 	}
+}
+
+// What the unit runs sees to ways by itself.
+func TestWatchMovesWays(t *testing.T) {
+	l := newLab(t)
+	m, keys := example(t, "load-sharing")
+	site := m.Plan.SiteIndex("weir")
+	l.add("weir")
+	l.devices("weir", m.Plan.Site(site))
+	l.bringUp(m, site, keys)
+	was := l.dump("weir")
+	watch := exec.Command("ip", l.withSockets("weir", "sh", l.folder("weir", "state", "current", "apply"), "--watch")...)
+	watch.Env = append(os.Environ(), "WIDEKNOT_STATE="+l.folder("weir", "state"), "WIDEKNOT_KEYS="+l.folder("weir", "keys"))
+	watch.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if err := watch.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { syscall.Kill(-watch.Process.Pid, syscall.SIGKILL); watch.Wait() })
+	peers := m.Plan.Peers(site)
+	ways := func() string {
+		return regexp.MustCompile(`(?m)^id (\d{10} group \S+).*$`).FindString(l.in("weir", "ip nexthop"))
+	}
+	eventually := func(what string, done func() bool) {
+		t.Helper()
+		for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(50 * time.Millisecond) {
+			if done() {
+				return
+			}
+		}
+		t.Fatalf("%s: %s", what, l.in("weir", "ip nexthop"))
+	}
+	first := ways()
+	l.in("weir", "ip link set "+peers[0].Interface+" down")
+	eventually("the second choice takes over", func() bool { now := ways(); return now != "" && now != first })
+	l.in("weir", "ip link set "+peers[0].Interface+" up")
+	eventually("the first is back", func() bool { return l.dump("weir") == was })
 }
 
 // A way that moves is one change, however many routes it has; how long that takes is
