@@ -78,8 +78,12 @@ type judge struct {
 	limit    time.Duration
 }
 
-// of runs the tests of the mutant's own package, then those of its users, but
-// of these only what is quick.
+// kernels is the package whose tests bring gateways up on the kernel: long, and no
+// judge of what others compute.
+const kernels = "wideknot/core/render/linux"
+
+// of runs the tests of the mutant's own package, then what is quick of those of its
+// users and, where nobody noticed, all of theirs but those that need a kernel.
 func (j *judge) of(ctx context.Context, m mutant) verdict {
 	folder, err := os.MkdirTemp("", "mutate-")
 	if err != nil {
@@ -95,6 +99,10 @@ func (j *judge) of(ctx context.Context, m mutant) verdict {
 		return uncompiled
 	}
 	if !j.passes(ctx, overlay, []string{own.path}) || !j.passes(ctx, overlay, own.users, "-short") {
+		return killed
+	}
+	long := slices.DeleteFunc(slices.Clone(own.users), func(path string) bool { return path == kernels })
+	if !j.passes(ctx, overlay, long) {
 		return killed
 	}
 	return survived

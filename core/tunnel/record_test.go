@@ -60,3 +60,38 @@ func change(random *rand.Rand, e *estate.Estate) {
 		}
 	}
 }
+
+// Where no tunnel is, nothing is recorded; and a derivation says whether everything it
+// gave out is.
+func TestRecordedSaysWhetherNumbersStay(t *testing.T) {
+	e := sample.Mixed(3)
+	fresh := tunnel.Derive(e)
+	if fresh.Recorded() {
+		t.Error("numbers that were just given are recorded")
+	}
+	e.Allocations = fresh.Allocations()
+	if !tunnel.Derive(e).Recorded() {
+		t.Error("what is in the record is not recorded")
+	}
+	for overlay, lots := range e.Allocations.Tunnels {
+		for ident, lot := range lots {
+			changed := lot
+			changed.Ports[0] = 0
+			lots[ident] = changed
+			if tunnel.Derive(e).Recorded() {
+				t.Errorf("%s in %s lacks a port and is recorded", ident, overlay)
+			}
+			lots[ident] = lot
+			break
+		}
+		break
+	}
+	for i := range e.Overlays {
+		e.Overlays[i].Hubs, e.Overlays[i].Spokes, e.Overlays[i].Direct = nil, nil, nil
+	}
+	e.Allocations = estate.Allocations{}
+	empty := tunnel.Derive(e)
+	if got := empty.Allocations(); got.Tunnels != nil || got.Sites != nil || !empty.Recorded() {
+		t.Errorf("without a tunnel: %+v", got)
+	}
+}
