@@ -20,8 +20,10 @@ func (b *bundle) readme(t *render.Text) {
 	t.Line("    sh apply --remove     takes away everything that was ever made here").End()
 	t.Line("It may be run at any time: tunnels that stay keep their sessions, and only what").
 		Line("Wide Knot made is changed. release says what this is, manifest what belongs to it.").End()
-	t.Line("The private key is made on the gateway, or comes with the bundle in secrets/:").End()
-	t.Line("    umask 077; mkdir -p /etc/wideknot; wg genkey > /etc/wideknot/private.key").End()
+	t.Line("The private key comes with the bundle in secrets/, or is made on the gateway once; its").
+		Line("public half is then entered at the site in Wide Knot:").End()
+	t.Line("    umask 077; mkdir -p /etc/wideknot; wg genkey > /etc/wideknot/private.key")
+	t.Line("    wg pubkey < /etc/wideknot/private.key").End()
 	t.Line("Nothing here notices that a tunnel is dead. Whatever does takes its interface down").
 		Line("(ip link set dev NAME down), and up when it is back; the next best then carries its").
 		Line("traffic: wideknot-ways.service sees to it or, without systemd, sh apply --ways.").End()
