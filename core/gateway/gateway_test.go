@@ -555,3 +555,162 @@ func FuzzParseState(f *testing.F) {
 		}
 	})
 }
+
+// Nothing that could not be applied passes in any field: no prefix with host bits, no
+// address with a zone, no text that is no word, no number below the range.
+func TestCheckSeesEveryField(t *testing.T) {
+	c := full()
+	tried := 0
+	var each func(v reflect.Value, path string)
+	refused := func(path string, v reflect.Value, spoil func()) {
+		t.Helper()
+		was := reflect.New(v.Type()).Elem()
+		was.Set(v)
+		spoil()
+		if err := c.Check(); err == nil {
+			t.Errorf("%s: %v is taken", path, v.Interface())
+		}
+		v.Set(was)
+		tried++
+	}
+	each = func(v reflect.Value, path string) {
+		switch at := v.Addr().Interface().(type) {
+		case *netip.Addr:
+			refused(path, v, func() { *at = netip.MustParseAddr("fe80::1%x") })
+			return
+		case *netip.Prefix:
+			if !strings.HasSuffix(path, ".Addresses[0]") { // which has host bits
+				refused(path, v, func() { *at = netip.MustParsePrefix("10.255.0.1/8") })
+			}
+			return
+		}
+		switch v.Kind() {
+		case reflect.Struct:
+			for i := range v.NumField() {
+				each(v.Field(i), path+"."+v.Type().Field(i).Name)
+			}
+		case reflect.Pointer:
+			if !v.IsNil() {
+				each(v.Elem(), path)
+			}
+		case reflect.Slice:
+			for i := range v.Len() {
+				each(v.Index(i), fmt.Sprintf("%s[%d]", path, i))
+			}
+		case reflect.String:
+			refused(path, v, func() { v.SetString("a b") })
+		case reflect.Int:
+			if path != ".Neighbours.Without[0].Count" && !strings.HasSuffix(path, ".Index") {
+				refused(path, v, func() { v.SetInt(-1) })
+			}
+		}
+	}
+	each(reflect.ValueOf(c).Elem(), "")
+	if tried < 80 {
+		t.Errorf("only %d fields were tried", tried)
+	}
+	for name, spoil := range map[string]func(c *Config){
+		"no misses":    func(c *Config) { c.Tunnels[0].Probe.Misses = 0 },
+		"no successes": func(c *Config) { c.Tunnels[0].Probe.Successes = 0 },
+		"no interval":  func(c *Config) { c.Tunnels[0].Probe.Interval = 0 },
+		"no timeout":   func(c *Config) { c.Tunnels[0].Probe.Timeout = 0 },
+		"no lifetime":  func(c *Config) { c.Tunnels[1].IPsec.IKELifetime = 0 },
+		"no rank":      func(c *Config) { c.Tunnels[0].Rank = 0 },
+	} {
+		c := full()
+		spoil(c)
+		if c.Check() == nil {
+			t.Error(name)
+		}
+	}
+	for name, least := range map[string]func(c *Config){
+		"one of each": func(c *Config) { *c.Tunnels[0].Probe = Probe{"far-lan", netip.Addr{}, 1, 1, 1, 1} },
+		"no peer yet": func(c *Config) {
+			w := c.Tunnels[0].WireGuard
+			w.PublicKey, w.Endpoint, w.Allowed, w.List = "", "", nil, 0
+		},
+		"no mark": func(c *Config) { c.Rules[0].Mark, c.Rules[0].Mask = 0, 0 },
+		"the top": func(c *Config) { c.Tunnels[0].WireGuard.Port, c.Tunnels[0].MTU = 65535, 65535 },
+	} {
+		c := full()
+		least(c)
+		if err := c.Check(); err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+// What is probed, what the LAN's router is asked for and how a link is left are as the
+// plan has them.
+func TestWhatIsProbedAndAsked(t *testing.T) {
+	probed, beside, forwards := 0, 0, 0
+	eachSite(t, 40, func(where string, m *route.Map, site int, c *Config) {
+		s := m.Plan.Site(site)
+		for i, peer := range m.Plan.Peers(site) {
+			spec, one := peer.Overlay.Spec.Probe, c.Tunnels[i].Probe
+			if (spec == nil) != (one == nil) {
+				t.Errorf("%s, %s: probed %v", where, peer.Interface, one)
+			}
+			if spec == nil || one == nil {
+				continue
+			}
+			probed++
+			want := m.Plan.Site(peer.Remote.Site).Gateway.LANAddress
+			if spec.Full().Target == estate.FarEnd {
+				if want = peer.Remote.Address4.Addr(); !peer.Remote.Address4.IsValid() {
+					want = peer.Remote.Address6.Addr()
+				}
+			}
+			if one.Address != want || one.Interval != spec.Full().IntervalMs || one.Misses != spec.Full().Misses {
+				t.Errorf("%s, %s: %+v, not %v", where, peer.Interface, *one, want)
+			}
+		}
+		var asked, unreached, remote []netip.Prefix
+		for _, r := range c.Neighbours.Routes {
+			if r.Via != s.Gateway.LANAddressOf(r.Prefix.Addr().Is4()) {
+				t.Errorf("%s: %v by %v", where, r.Prefix, r.Via)
+			}
+			if !r.From.IsValid() {
+				asked = append(asked, r.Prefix)
+			}
+		}
+		for _, r := range m.Table(site) {
+			switch {
+			case r.Kind != route.Overlay && r.Kind != route.Cut:
+			case s.Gateway.LANAddressOf(r.Prefix.Addr().Is4()).IsValid():
+				remote = append(remote, r.Prefix)
+			default:
+				unreached = append(unreached, r.Prefix)
+			}
+		}
+		if s.Gateway.Placement != estate.OneArmed {
+			remote, unreached = nil, nil
+		} else {
+			beside++
+		}
+		count := 0
+		for _, w := range c.Neighbours.Without {
+			count += w.Count
+		}
+		if !slices.Equal(addr.Aggregate(asked), addr.Aggregate(remote)) || count != len(addr.Aggregate(unreached)) {
+			t.Errorf("%s: the router is asked for %v, %d without an address; planned %v, %v", where, asked, count, remote, unreached)
+		}
+		for _, f := range c.Neighbours.Forwards {
+			forwards++
+			l := s.Link(f.Link)
+			var ports []int
+			for _, p := range m.Plan.Peers(site) {
+				if m.Plan.Link(p.Local) == l {
+					ports = append(ports, p.Local.UDP)
+				}
+			}
+			slices.Sort(ports)
+			if l.Reach != estate.Forwarded || f.Outside != l.Outside || f.Inside != l.Addresses[0] || !slices.Equal(ports, f.Ports) {
+				t.Errorf("%s: %+v of %+v, ports %v", where, f, *l, ports)
+			}
+		}
+	})
+	if probed == 0 || beside == 0 || forwards == 0 {
+		t.Errorf("%d probed, %d beside a router, %d forwarded", probed, beside, forwards)
+	}
+}

@@ -95,3 +95,27 @@ func TestRecordedSaysWhetherNumbersStay(t *testing.T) {
 		t.Errorf("without a tunnel: %+v", got)
 	}
 }
+
+// Numbers at either end of their range are kept as they were recorded, and none
+// outside it.
+func TestNumbersAtTheEdgeAreKept(t *testing.T) {
+	for _, c := range []struct{ number, want int }{{1, 1}, {65535, 65535}, {0, -1}, {65536, -1}} {
+		e, err := sample.Estate(sample.Options{Sites: 1, Hubs: 1, Links: 1})
+		if err != nil {
+			t.Fatal(err)
+		}
+		e.Allocations = tunnel.Derive(e).Allocations()
+		for _, lots := range e.Allocations.Tunnels {
+			for ident, lot := range lots {
+				lot.Ports, lot.Slots = [2]int{c.number, c.number}, [2]int{c.number, c.number}
+				lots[ident] = lot
+				p := tunnel.Derive(e)
+				got := p.Allocations().Tunnels[e.Overlays[0].Key][ident]
+				if kept := got.Ports[0] == c.want && got.Ports[1] == c.want && got.Slots[0] == c.want && got.Slots[1] == c.want; kept != (c.want > 0) {
+					t.Errorf("%d was recorded; %+v is given", c.number, got)
+				}
+			}
+			break
+		}
+	}
+}
