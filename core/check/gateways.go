@@ -231,6 +231,9 @@ func forwards(in *Input, report func(Finding)) {
 				Fix:      "Have the ports forwarded, and enter them at the link.",
 				Subjects: []Subject{{Site: site.Key, Link: l.Key}},
 			}
+			if len(missing[l.Key]) == 1 {
+				f.Title = fmt.Sprintf("1 tunnel of %s/%s listens on a port that is not forwarded to it", site.Key, l.Key)
+			}
 			if n := mute[l.Key]; n > 0 {
 				f.Severity, f.Why = Error, fmt.Sprintf("Neither end can initiate %d of them. They count as down everywhere here.", n)
 			}

@@ -5,10 +5,12 @@ import (
 	"net/netip"
 	"reflect"
 	"slices"
+	"strings"
 	"testing"
 
 	"wideknot/core/estate"
 	"wideknot/core/sample"
+	"wideknot/examples"
 )
 
 // What is wrong with replaced sites is found by looking at them alone.
@@ -230,5 +232,21 @@ func TestCapsBehindPointers(t *testing.T) {
 	problems := estate.Validate(e)
 	if len(problems) != 1 || problems[0].Path != "overlays[0].policy.rules" {
 		t.Errorf("%d problems, the first %v", len(problems), problems[0])
+	}
+}
+
+// A name of 120 characters is one, whatever their bytes; of 121 it is too long.
+func TestNamesAreBounded(t *testing.T) {
+	e, err := examples.Estate("three-sites")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for n, good := range map[int]bool{1: true, 120: true, 121: false} {
+		for _, letter := range []string{"x", "é"} {
+			e.Sites[0].Name = strings.Repeat(letter, n)
+			if problems := estate.Validate(e); (len(problems) == 0) != good {
+				t.Errorf("%d of %s: %v", n, letter, problems)
+			}
+		}
 	}
 }

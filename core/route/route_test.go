@@ -306,3 +306,38 @@ func randomNetwork(t *testing.T, r *rand.Rand) *Map {
 	}
 	return network(t, o, links, sites...)
 }
+
+// What breaks out goes by all tunnels to the first hub in the order of their ranks,
+// then by those to the next.
+func TestExitsAreInTheOrderOfHubs(t *testing.T) {
+	o := overlay("h1 h2", "s")
+	o.Breakout = &estate.Breakout{Hubs: []string{"h2", "h1"}, Sites: []string{"s"}}
+	two := func(last byte) []estate.Link {
+		return []estate.Link{
+			{Key: "a", Reach: estate.Static, Addresses: []netip.Addr{netip.AddrFrom4([4]byte{198, 51, 100, last})}, Device: "wan0", NextHop: []netip.Addr{netip.MustParseAddr("198.51.100.254")}},
+			{Key: "b", Reach: estate.Static, Rank: 2, Addresses: []netip.Addr{netip.AddrFrom4([4]byte{203, 0, 113, 100 + last})}, Device: "wan1", NextHop: []netip.Addr{netip.MustParseAddr("203.0.113.254")}},
+		}
+	}
+	m := network(t, o, map[string][]estate.Link{"s": two(9), "h1": two(1), "h2": two(2)}, "h1", "h2", "s")
+	var got []string
+	for _, x := range m.Extras(m.Plan.SiteIndex("s")) {
+		if x.Last {
+			for _, h := range x.Routes[0].Hops {
+				got = append(got, fmt.Sprintf("%s %d %s", m.Plan.Site(h.Via).Key, h.Metric, h.Why))
+			}
+		}
+	}
+	want := []string{}
+	for i, hub := range []string{"h2", "h1"} {
+		for rank := range 4 {
+			why := TunnelRank
+			if rank == 0 {
+				why = HubOrder
+			}
+			want = append(want, fmt.Sprintf("%s %d %s", hub, 100*(i+1)+10*rank, why))
+		}
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
+	}
+}

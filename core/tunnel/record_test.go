@@ -75,16 +75,37 @@ func TestRecordedSaysWhetherNumbersStay(t *testing.T) {
 	}
 	for overlay, lots := range e.Allocations.Tunnels {
 		for ident, lot := range lots {
-			changed := lot
-			changed.Ports[0] = 0
-			lots[ident] = changed
-			if tunnel.Derive(e).Recorded() {
-				t.Errorf("%s in %s lacks a port and is recorded", ident, overlay)
+			for what, spoil := range map[string]func(*estate.TunnelLot){
+				"port": func(l *estate.TunnelLot) { l.Ports[0] = 0 }, "slot": func(l *estate.TunnelLot) { l.Slots[1] = 0 },
+				"prefix": func(l *estate.TunnelLot) { l.Transit = nil },
+			} {
+				changed := lot
+				spoil(&changed)
+				lots[ident] = changed
+				if what != "prefix" || len(lot.Transit) > 0 {
+					if tunnel.Derive(e).Recorded() {
+						t.Errorf("%s in %s lacks a %s and is recorded", ident, overlay, what)
+					}
+				}
+				lots[ident] = lot
 			}
-			lots[ident] = lot
-			break
 		}
-		break
+	}
+	for seed := range uint64(20) { // some of which are numbered by site
+		e := sample.Mixed(seed)
+		e.Allocations = tunnel.Derive(e).Allocations()
+		for overlay, seats := range e.Allocations.Sites {
+			for site, seat := range seats {
+				if len(seat.Addresses) == 0 {
+					continue
+				}
+				seats[site] = estate.SiteSeat{}
+				if tunnel.Derive(e).Recorded() {
+					t.Errorf("seed %d: %s in %s lacks its address and is recorded", seed, site, overlay)
+				}
+				seats[site] = seat
+			}
+		}
 	}
 	for i := range e.Overlays {
 		e.Overlays[i].Hubs, e.Overlays[i].Spokes, e.Overlays[i].Direct = nil, nil, nil
