@@ -2,6 +2,7 @@ package estate
 
 import (
 	"bytes"
+	"errors"
 	"net/netip"
 	"strings"
 	"testing"
@@ -77,4 +78,19 @@ func FuzzWithAllocations(f *testing.F) {
 			t.Errorf("%v\n%s", err, out)
 		}
 	})
+}
+
+// Problems come in the order of the text: by line, and in a line by column.
+func TestProblemsAreInTheOrderOfTheText(t *testing.T) {
+	_, _, err := Read(strings.NewReader("wideknot: 1\nestate: {name: x}\nsites: [{key: a, name: A, links: [{key: x, reach: nope, mtu: 1}, {key: y, reach: never}]}, {key: B, name: B}]\noverlays:\n  - {key: o, shape: star}\n"))
+	var problems Problems
+	if !errors.As(err, &problems) || len(problems) < 5 {
+		t.Fatalf("%v", err)
+	}
+	for i := 1; i < len(problems); i++ {
+		a, b := problems[i-1], problems[i]
+		if a.Line > b.Line || a.Line == b.Line && a.Column > b.Column {
+			t.Errorf("%v comes before %v", a, b)
+		}
+	}
 }
