@@ -163,6 +163,30 @@ func TestWeighOfNothingIsEmpty(t *testing.T) {
 	}
 }
 
+// A spoke that loses its hubs is cut off, and nobody else; the other way round it is
+// joined.
+func TestWhoIsCutOff(t *testing.T) {
+	base := sampled(t, sample.Options{Sites: 5, Hubs: 2})
+	alone := base.Clone()
+	gone := alone.Overlays[0].Spokes[2].Site
+	for i := range alone.Sites {
+		if alone.Sites[i].Key == gone {
+			for j := range alone.Sites[i].Links {
+				alone.Sites[i].Links[j].NoTunnels = true
+			}
+		}
+	}
+	old, new := stateOf(base), stateOf(alone)
+	c := Weigh(old, new)
+	others := len(base.Sites) - 1
+	if !slices.Equal(c.CutOff, []string{gone}) || c.CutPairs != others || len(c.Cut) != others || c.JoinedPairs != 0 {
+		t.Errorf("%+v", c)
+	}
+	if back := Weigh(new, old); len(back.CutOff) != 0 || back.JoinedPairs != others || back.CutPairs != 0 {
+		t.Errorf("%+v", back)
+	}
+}
+
 // One edit at 1,000 spokes with three links, two hubs.
 func BenchmarkWeigh(b *testing.B) {
 	base := sampled(b, sample.Options{Sites: 1000, Links: 3, Seed: 1})

@@ -66,6 +66,25 @@ func TestIn(t *testing.T) {
 	}
 }
 
+// A subnet is found by the prefix that stands for it in the overlays, and says so; by
+// its own it does not.
+func TestMappedSubnets(t *testing.T) {
+	e, err := examples.Estate("three-sites", "{prefix: 10.40.2.0/24, zone: control, share: [ops]}", "{prefix: 10.40.2.0/24, zone: control, share: [ops], map: 10.48.2.0/24}")
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := route.Build(tunnel.Derive(e))
+	for text, want := range map[string]string{
+		"10.48.2.9":    "at stonebeck, control, in ops, seen there as 10.48.2.0/24",
+		"10.40.2.9":    "at stonebeck, control, in ops",
+		"192.168.77.9": "at withybrook, guest, shared nowhere",
+	} {
+		if hits := In(m, nil, text, 10); len(hits) == 0 || hits[0].Detail != want {
+			t.Errorf("%s: %+v, want %q", text, hits, want)
+		}
+	}
+}
+
 // Whatever is typed, hits are of things that are there.
 func FuzzFind(f *testing.F) {
 	m, findings := demo(f)
