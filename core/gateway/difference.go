@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"reflect"
 	"slices"
+	"strings"
 )
 
 // Act is what an operation does.
@@ -156,17 +157,10 @@ func tunnelWords(a, b *Tunnel) string {
 	} else {
 		note("IPsec", !reflect.DeepEqual(a.IPsec, b.IPsec))
 	}
-	text := ""
-	for i, w := range what {
-		if i > 0 {
-			text += ", "
-		}
-		text += w
-	}
-	if text == "" {
+	if len(what) == 0 {
 		return " changes"
 	}
-	return " changes: " + text
+	return " changes: " + strings.Join(what, ", ")
 }
 
 func orNone(s string) string {

@@ -107,9 +107,14 @@ check() { # DIR
 	if grep -q ' wireguard ' "$1/tunnels"; then
 		has wg || { fail "wg is missing; on Debian: apt install wireguard-tools"; return 1; }
 		[ -n "$(private_key "$1")" ] || { fail "the private key is missing: put it into $keys/private.key, mode 0600"; return 1; }
+		sed -n 's/^#PresharedKey = //p' "$1"/wg/*.conf >"$work/wanted"
+		while read -r name; do
+			[ -n "$(preshared_key "$1" "${name%.psk}")" ] || { fail "a pre-shared key is missing: put it into $keys/$name, mode 0600, or download the bundle with its keys"; return 1; }
+		done <"$work/wanted"
 	fi
 	if grep -q ' ipsec ' "$1/tunnels"; then
-		has swanctl || { fail "swanctl is missing; on Debian: apt install charon-systemd"; return 1; }
+		has swanctl || { fail "swanctl is missing; on Debian: apt install charon-systemd strongswan-swanctl"; return 1; }
+		[ -n "$(ipsec_secrets "$1")" ] || { fail "the secrets of IPsec are missing: put them into $keys/swanctl.secrets, mode 0600, or download the bundle with its keys"; return 1; }
 	fi
 	ip -o link show | awk '!/alias wideknot:/ { name = $2; sub(/[:@].*/, "", name); print name }' | sort >"$work/theirs"
 	foreign=$(cut -d' ' -f1 "$1/tunnels" | sort | comm -12 - "$work/theirs" | head -n 1)
@@ -143,17 +148,16 @@ rehearse() { # DIR
 	' || { fail "the kernel does not take this bundle; nothing was changed"; return 1; }
 }
 
-# private_key DIR: the first there is.
-private_key() {
-	for file in "$1/secrets/private.key" "$state/secrets/private.key" "$keys/private.key"; do
+# secret DIR NAME: the first of that name: the bundle's, an earlier bundle's, the
+# gateway's own.
+secret() {
+	for file in "$1/secrets/$2" "$state/secrets/$2" "$keys/$2"; do
 		[ ! -s "$file" ] || { cat "$file"; return; }
 	done
 }
-preshared_key() { # DIR INTERFACE
-	for file in "$1/secrets/$2.psk" "$state/secrets/$2.psk" "$keys/$2.psk"; do
-		[ ! -s "$file" ] || { cat "$file"; return; }
-	done
-}
+private_key() { secret "$1" private.key; }
+preshared_key() { secret "$1" "$2.psk"; } # DIR INTERFACE
+ipsec_secrets() { secret "$1" swanctl.secrets; }
 
 # ---- interfaces ----------------------------------------------------------------
 
@@ -243,7 +247,6 @@ addresses() {
 			while ((getline line <addresses) > 0) { split(line, f, /[ \t]+/); have[f[2] " " f[4]] = 1 }
 			while ((getline line <links) > 0) {
 				n = split(line, f, /[ \t]+/); name = f[2]; sub(/[:@].*/, "", name)
-				up[name] = f[3] ~ /[<,]UP[,>]/
 				for (i = 3; i < n; i++) if (f[i] == "mtu") mtu[name] = f[i + 1]
 			}
 		}
@@ -409,10 +412,7 @@ bring() {
 secure() {
 	if filled "$1" swanctl.conf; then
 		mkdir -p "$swanctl/conf.d"
-		cp "$1/swanctl.conf" "$swanctl/conf.d/wideknot.conf"
-		for file in "$1/secrets/swanctl.secrets" "$state/secrets/swanctl.secrets" "$keys/swanctl.secrets"; do
-			[ ! -s "$file" ] || { cat "$file" >>"$swanctl/conf.d/wideknot.conf"; break; }
-		done
+		{ cat "$1/swanctl.conf" && ipsec_secrets "$1"; } >"$swanctl/conf.d/wideknot.conf"
 		swanctl --load-all >"$work/said" 2>&1 || { cat "$work/said" >&2; return 1; }
 	elif [ -e "$swanctl/conf.d/wideknot.conf" ]; then
 		rm -f "$swanctl/conf.d/wideknot.conf"
@@ -624,6 +624,10 @@ case ${1:-} in
 	;;
 --check)
 	check "$here"
+	if [ ! -e "$state/current" ]; then # nothing of ours was here before
+		rm -f "$state/lock"
+		rmdir "$state" 2>/dev/null || :
+	fi
 	say "this bundle can be applied: $(head -n 1 "$here/release")"
 	;;
 --remove)

@@ -207,6 +207,9 @@ func (b *bundle) wireguard(t *render.Text, one *gateway.Tunnel) {
 	}
 	t.End().Line("[Peer]")
 	t.Str("PublicKey = ").Word(w.PublicKey).End()
+	if w.Preshared {
+		t.Str("#PresharedKey = ").Word(one.Interface).Line(".psk")
+	}
 	t.Str("AllowedIPs = ")
 	prefixes(t, w.Allowed)
 	if w.List > 0 {

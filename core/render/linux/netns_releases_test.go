@@ -199,6 +199,9 @@ func TestTrialsGoBack(t *testing.T) {
 	if got := l.in("stonebeck", "ip nexthop show"); got != "" {
 		t.Fatalf("--check made %s", got)
 	}
+	if _, err := os.Stat(l.folder("stonebeck", "state")); !os.IsNotExist(err) {
+		t.Errorf("--check left a folder: %v", err)
+	}
 	apply(0, first)
 	was := l.dump("stonebeck")
 
@@ -254,6 +257,31 @@ func TestTrialsGoBack(t *testing.T) {
 	}
 	apply(0, l.folder("stonebeck", "state", "kept"), "--boot")
 	same(t, "after a reboot", was, l.dump("stonebeck"))
+}
+
+// What a tunnel cannot come up without is asked for before anything is changed.
+func TestMissingKeysAreAskedFor(t *testing.T) {
+	l := newLab(t)
+	m, keys := example(t, "three-sites")
+	m.Plan.Estate.Overlays[0].PresharedKeys = true // nothing derived depends on it
+	site := m.Plan.SiteIndex("stonebeck")
+	l.add("stonebeck")
+	l.devices("stonebeck", m.Plan.Site(site))
+	for want, some := range map[string]linux.Keys{
+		"private key is missing":    {Shared: keys.Shared},
+		"pre-shared key is missing": {Private: keys.Private},
+	} {
+		out, err := l.apply("stonebeck", l.write(m, site, some, strings.ReplaceAll(want, " ", "-")))
+		if exitCode(err) != 1 || !strings.Contains(out, want) || l.in("stonebeck", "ip nexthop show") != "" {
+			t.Errorf("%s: %v\n%s", want, err, out)
+		}
+	}
+	if out, err := l.apply("stonebeck", l.write(m, site, keys, "all")); err != nil {
+		t.Errorf("%v\n%s", err, out)
+	}
+	if got := l.run(append([]string{"ip"}, l.withSockets("stonebeck", "wg", "show", "all", "preshared-keys")...)...); strings.Contains(got, "(none)") {
+		t.Errorf("a tunnel has no pre-shared key:\n%s", got)
+	}
 }
 
 // A link that goes down and up again gets back what the kernel forgot.

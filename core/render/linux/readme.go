@@ -1,6 +1,7 @@
 package linux
 
 import (
+	"slices"
 	"strings"
 
 	"wideknot/core/gateway"
@@ -24,6 +25,10 @@ func (b *bundle) readme(t *render.Text) {
 		Line("public half is then entered at the site in Wide Knot:").End()
 	t.Line("    umask 077; mkdir -p /etc/wideknot; wg genkey > /etc/wideknot/private.key")
 	t.Line("    wg pubkey < /etc/wideknot/private.key").End()
+	if slices.ContainsFunc(b.c.Tunnels, func(o gateway.Tunnel) bool { return o.IPsec != nil || o.WireGuard.Preshared }) {
+		t.Line("Some tunnels have a secret besides, which both ends must know: download the bundle with").
+			Line("its keys, or put them into /etc/wideknot under the names that apply --check asks for.").End()
+	}
 	t.Line("Nothing here notices that a tunnel is dead. Whatever does takes its interface down").
 		Line("(ip link set dev NAME down), and up when it is back; the next best then carries its").
 		Line("traffic: wideknot-ways.service sees to it or, without systemd, sh apply --ways.").End()
