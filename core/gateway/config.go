@@ -5,6 +5,7 @@ package gateway
 
 import (
 	"net/netip"
+	"slices"
 
 	"wideknot/core/estate"
 )
@@ -308,17 +309,15 @@ const (
 	DefaultTable = 0
 )
 
-// Tunnel returns the tunnel of an interface, nil when there is none.
-func (c *Config) Tunnel(name string) *Tunnel {
-	for i := range c.Tunnels {
-		if c.Tunnels[i].Interface == name {
-			return &c.Tunnels[i]
-		}
+// Allowed lists what a peer may send from, and what is sent to it.
+func (c *Config) Allowed(w *WireGuard) []netip.Prefix {
+	if w.List == 0 {
+		return w.Allowed
 	}
-	return nil
+	return slices.Concat(w.Allowed, c.Lists[w.List-1].Prefixes)
 }
 
-// Carries reports whether nothing but WireGuard is needed on the gateway.
+// Carries reports whether the gateway has tunnels of a transport.
 func (c *Config) Carries(t estate.Transport) bool {
 	for i := range c.Tunnels {
 		if (c.Tunnels[i].IPsec != nil) == (t == estate.IPsec) {

@@ -35,7 +35,7 @@ func Write(m *route.Map, site int, c *gateway.Config, o Options) ([]render.File,
 	}
 	switch o.Target {
 	case estate.TargetRestconf:
-		return restconf.Site(m, site)
+		return restconf.Write(m, site, c)
 	case Gateway:
 		if len(c.Tunnels) == 0 {
 			return nil, nil

@@ -5,18 +5,15 @@ package restconf
 
 import (
 	"bytes"
-	"cmp"
 	"encoding/json"
 	"fmt"
 	"net/netip"
-	"slices"
 	"strconv"
 	"strings"
 
-	"wideknot/core/estate"
+	"wideknot/core/gateway"
 	"wideknot/core/render"
 	"wideknot/core/route"
-	"wideknot/core/tunnel"
 )
 
 type (
@@ -27,7 +24,11 @@ type (
 // Site renders one site as SITE/config.json and, where zone policies concern
 // it, SITE/acl.json. They hold no secret. It is empty for a site without
 // tunnels.
-func Site(m *route.Map, site int) ([]render.File, error) {
+func Site(m *route.Map, site int) ([]render.File, error) { return Write(m, site, gateway.Of(m, site)) }
+
+// Write is Site where the site's configuration is made already. Routes are told with
+// the reasons of the route map, which the configuration has not.
+func Write(m *route.Map, site int, c *gateway.Config) ([]render.File, error) {
 	if len(m.Plan.Ends(site)) == 0 {
 		return nil, nil
 	}
@@ -50,7 +51,7 @@ func Site(m *route.Map, site int) ([]render.File, error) {
 		static["ietf-ipv6-unicast-routing:ipv6"] = object{"route": v6}
 	}
 	document := object{
-		"ietf-interfaces:interfaces": object{"interface": interfaces(m, site)},
+		"ietf-interfaces:interfaces": object{"interface": interfaces(c)},
 		"ietf-routing:routing": object{"control-plane-protocols": object{"control-plane-protocol": list{{
 			"type": "ietf-routing:static", "name": "wideknot", "static-routes": static,
 		}}}},
@@ -80,110 +81,88 @@ func write(document object) ([]byte, error) {
 	return out.Bytes(), err
 }
 
-func interfaces(m *route.Map, site int) list {
-	p := m.Plan
+// interfaces lists the site's own devices, which its routes may name, and its tunnels.
+func interfaces(c *gateway.Config) list {
 	var out list
-	for _, device := range devices(p.Site(site)) {
-		out = append(out, object{"name": device, "type": "iana-if-type:ethernetCsmacd", "enabled": true})
-	}
-	ends := p.Ends(site)
-	for i, peer := range p.Peers(site) {
-		one := object{"name": peer.Interface, "type": "iana-if-type:tunnel", "enabled": true, "wideknot-tunnel:tunnel": tunnelOf(p, ends[i], &peer)}
-		if peer.Local.Address4.IsValid() {
-			one["ietf-ip:ipv4"] = object{"mtu": peer.Tunnel.MTU, "address": list{addressOf(peer.Local.Address4)}}
+	for _, l := range c.Links {
+		if l.Device != "" {
+			out = append(out, object{"name": l.Device, "type": "iana-if-type:ethernetCsmacd", "enabled": true})
 		}
-		if peer.Local.Address6.IsValid() {
-			one["ietf-ip:ipv6"] = object{"mtu": peer.Tunnel.MTU, "address": list{addressOf(peer.Local.Address6)}}
+	}
+	for i := range c.Tunnels {
+		t := &c.Tunnels[i]
+		one := object{"name": t.Interface, "type": "iana-if-type:tunnel", "enabled": true, "wideknot-tunnel:tunnel": tunnelOf(c, t)}
+		for _, a := range t.Addresses {
+			one["ietf-ip:"+string(gateway.FamilyOf(a.Addr()))] = object{"mtu": t.MTU, "address": list{{"ip": a.Addr().String(), "prefix-length": a.Bits()}}}
 		}
 		out = append(out, one)
 	}
 	return out
 }
 
-// devices lists the site's own interfaces that its routes may name.
-func devices(s *estate.Site) []string {
-	var out []string
-	for i := range s.Links {
-		if s.Links[i].Device != "" {
-			out = append(out, s.Links[i].Device)
+func tunnelOf(c *gateway.Config, t *gateway.Tunnel) object {
+	out := object{
+		"overlay": t.Overlay, "rank": t.Rank, "mtu": t.MTU,
+		"underlay-link": t.Link, "peer-site": t.Peer, "peer-link": t.PeerLink,
+	}
+	if t.Limited {
+		out["zones"] = object{"zone": append([]string{}, t.Zones...)}
+	}
+	if p := t.Probe; p != nil {
+		probe := object{"target": p.Target, "interval": p.Interval, "timeout": p.Timeout, "misses": p.Misses, "successes": p.Successes}
+		if p.Address.IsValid() {
+			probe["address"] = p.Address.String()
 		}
+		out["probe"] = probe
+	}
+	if t.IPsec != nil {
+		out["ipsec"] = ipsecOf(t.IPsec)
+	} else {
+		out["wireguard"] = wireguardOf(c, t.WireGuard)
 	}
 	return out
 }
 
-func addressOf(p netip.Prefix) object {
-	return object{"ip": p.Addr().String(), "prefix-length": p.Bits()}
+func wireguardOf(c *gateway.Config, w *gateway.WireGuard) object {
+	out := object{"listen-port": w.Port, "allowed-prefix": texts(c.Allowed(w))}
+	if w.PublicKey != "" {
+		out["public-key"] = w.PublicKey
+	}
+	if at := strings.LastIndex(w.Endpoint, ":"); at >= 0 {
+		port, _ := strconv.Atoi(w.Endpoint[at+1:]) // is one: Check has seen it
+		out["endpoint-host"], out["endpoint-port"] = strings.Trim(w.Endpoint[:at], "[]"), port
+	}
+	if w.Keepalive > 0 {
+		out["keepalive"] = w.Keepalive
+	}
+	return out
 }
 
-func tunnelOf(p *tunnel.Plan, end tunnel.End, peer *tunnel.Peer) object {
+func ipsecOf(s *gateway.IPsec) object {
 	out := object{
-		"overlay": peer.Overlay.Spec.Key, "rank": peer.Rank, "mtu": peer.Tunnel.MTU,
-		"underlay-link": p.Link(peer.Local).Key, "peer-site": p.Site(peer.Remote.Site).Key, "peer-link": p.Link(peer.Remote).Key,
+		"autostartup": "add", "local-pad-entry-name": s.LocalID, "remote-pad-entry-name": s.RemoteID,
+		"espencap": "none", "ike-proposal": s.IKE, "esp-proposal": s.ESP,
+		"ike-sa-lifetime-soft":   object{"rekey-time": s.IKELifetime},
+		"ipsec-sa-lifetime-soft": object{"time": s.ChildLifetime},
+		"bind-identifier":        s.InterfaceID,
 	}
-	if near, far := p.Link(peer.Local), p.Link(peer.Remote); len(near.Zones)+len(far.Zones) > 0 {
-		out["zones"] = object{"zone": slices.DeleteFunc(p.Estate.Zones(), func(z string) bool { return !near.Carries(z) || !far.Carries(z) })}
-	}
-	if peer.Overlay.Spec.Probe != nil {
-		out["probe"] = probeOf(p, peer)
-	}
-	if peer.Overlay.Spec.Transport == estate.IPsec {
-		out["ipsec"] = ipsecOf(p.SecurityAssociation(end))
-		return out
-	}
-	wireguard := object{"listen-port": peer.Local.UDP, "allowed-prefix": texts(peer.Allowed())}
-	if peer.PublicKey != "" {
-		wireguard["public-key"] = peer.PublicKey
-	}
-	if peer.Endpoint != "" {
-		at := strings.LastIndex(peer.Endpoint, ":")
-		wireguard["endpoint-host"] = strings.Trim(peer.Endpoint[:at], "[]")
-		wireguard["endpoint-port"] = peer.Remote.UDP
-	}
-	if peer.Keepalive > 0 {
-		wireguard["keepalive"] = peer.Keepalive
-	}
-	out["wireguard"] = wireguard
-	return out
-}
-
-func probeOf(p *tunnel.Plan, peer *tunnel.Peer) object {
-	probe := peer.Overlay.Spec.Probe.Full()
-	out := object{"target": string(probe.Target), "interval": probe.IntervalMs, "timeout": probe.TimeoutMs, "misses": probe.Misses, "successes": probe.Successes}
-	address := p.Site(peer.Remote.Site).Gateway.LANAddress
-	if probe.Target == estate.FarEnd {
-		address = cmp.Or(peer.Remote.Address4, peer.Remote.Address6).Addr()
-	}
-	if address.IsValid() {
-		out["address"] = address.String()
-	}
-	return out
-}
-
-func ipsecOf(sa tunnel.SA) object {
-	out := object{
-		"autostartup": "add", "local-pad-entry-name": sa.LocalID, "remote-pad-entry-name": sa.RemoteID,
-		"espencap": "none", "ike-proposal": sa.IKE, "esp-proposal": sa.ESP,
-		"ike-sa-lifetime-soft":   object{"rekey-time": sa.IKELifetime},
-		"ipsec-sa-lifetime-soft": object{"time": sa.ChildLifetime},
-		"bind-identifier":        sa.InterfaceIdentifier,
-	}
-	if sa.Initiates {
+	if s.Initiates {
 		out["autostartup"] = "start"
 	}
-	if sa.UDPEncapsulation {
+	if s.Encapsulate {
 		out["espencap"] = "espinudp"
 	}
-	if sa.Local.IsValid() {
-		out["local"] = sa.Local.String()
+	if s.Local.IsValid() {
+		out["local"] = s.Local.String()
 	}
-	if sa.RemoteName != "" {
-		out["remote"] = sa.RemoteName
-	} else if sa.Remote.IsValid() {
-		out["remote"] = sa.Remote.String()
+	if s.RemoteName != "" {
+		out["remote"] = s.RemoteName
+	} else if s.Remote.IsValid() {
+		out["remote"] = s.Remote.String()
 	}
 	var entries list
-	for i := range sa.LocalTS {
-		entries = append(entries, object{"name": fmt.Sprint(i + 1), "local-prefix": sa.LocalTS[i].String(), "remote-prefix": sa.RemoteTS[i].String()})
+	for i := range s.LocalTS {
+		entries = append(entries, object{"name": fmt.Sprint(i + 1), "local-prefix": s.LocalTS[i].String(), "remote-prefix": s.RemoteTS[i].String()})
 	}
 	if len(entries) > 0 {
 		out["spd-entry"] = entries
