@@ -67,12 +67,12 @@ export default function BothEnds() {
                       {l.what}
                       {l.wrong ? <p className="text-error text-xs">■ {l.wrong}</p> : null}
                     </td>
-                    <td className="font-mono text-[13px] break-all whitespace-pre-line">{l.a}</td>
+                    <td className="font-mono text-[13px] wrap-anywhere whitespace-pre-line">{l.a}</td>
                     <td className="relative text-center text-secondary" title={mirrors[l.mirror]?.[1]}>
                       <span aria-hidden="true">{mirrors[l.mirror]?.[0]}</span>
                       <span className="sr-only">{mirrors[l.mirror]?.[1]}</span>
                     </td>
-                    <td className="font-mono text-[13px] break-all whitespace-pre-line">{l.b}</td>
+                    <td className="font-mono text-[13px] wrap-anywhere whitespace-pre-line">{l.b}</td>
                   </tr>
                 ))}
               </tbody>
