@@ -226,7 +226,7 @@ func judgeSite(t *testing.T, l *lab, m *route.Map, site int, where string) {
 	labs++
 	l.add(name)
 	l.devices(name, m.Plan.Site(site))
-	folder := l.write(m, site, linux.Keys{Private: func(string) (string, bool) { return testKey(byte(site + 1)).private, true }}, name)
+	folder := l.write(m, site, keysOf(site), name)
 	if out, err := l.apply(name, folder); err != nil {
 		t.Errorf("%s: apply: %v\n%s", where, err, out)
 		return

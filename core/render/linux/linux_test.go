@@ -28,6 +28,14 @@ func testKey(seed byte) keyPair {
 	return keyPair{encode(key.Bytes()), encode(key.PublicKey().Bytes())}
 }
 
+// keysOf are the secrets of one site, whatever it is called.
+func keysOf(site int) linux.Keys {
+	return linux.Keys{
+		Private: func(string) (string, bool) { return testKey(byte(site + 1)).private, true },
+		Shared:  func(string, string) (string, bool) { return testKey(99).private, true },
+	}
+}
+
 // bundle renders a site that must not be refused.
 func bundle(t testing.TB, m *route.Map, site int, keys linux.Keys) []render.File {
 	t.Helper()

@@ -121,7 +121,7 @@ func TestReleasesLeaveNothingOfEachOther(t *testing.T) {
 
 func (l *lab) releases(t *testing.T, name string, maps [2]*route.Map, site int) {
 	t.Helper()
-	keys := linux.Keys{Private: func(string) (string, bool) { return testKey(byte(site + 1)).private, true }}
+	keys := keysOf(site)
 	alone := [2]string{}
 	key := maps[0].Plan.Site(site).Key
 	at := func(where string, bundle int) {
