@@ -18,11 +18,14 @@ import (
 // imports what imports it, and the core imports none of them (see core/imports_test.go).
 var may = map[string][]string{
 	"internal/line/yang":       {},
+	"internal/gateway/stamp":   {},
+	"internal/gateway/agent":   {"core", "internal/gateway/stamp"},
+	"internal/gateway/kernel":  {"core", "internal/gateway/agent", "internal/gateway/stamp"},
 	"internal/server/store":    {},
 	"internal/server/identity": {"internal/server/store"},
 	"internal/server/desk":     {"core", "internal/server/identity", "internal/server/store"},
 	"internal/server/api":      {"core", "internal/server/desk", "internal/server/identity", "internal/server/store"},
-	"cmd/wideknot":             {"core", "examples", "internal/server/api", "internal/server/desk", "internal/server/identity", "internal/server/store"},
+	"cmd/wideknot":             {"core", "examples", "internal/gateway/agent", "internal/gateway/kernel", "internal/server/api", "internal/server/desk", "internal/server/identity", "internal/server/store"},
 	"examples":                 {"core"},
 	"lab":                      {"core"},
 	"mutate":                   {},

@@ -317,6 +317,23 @@ func (c *Config) Allowed(w *WireGuard) []netip.Prefix {
 	return slices.Concat(w.Allowed, c.Lists[w.List-1].Prefixes)
 }
 
+// Shapes reports whether zones give way at this gateway: some do, and a link that
+// carries tunnels has a figure to keep to.
+func (c *Config) Shapes() bool {
+	return len(c.Shaping) > 0 && slices.ContainsFunc(c.Tunnels, func(t Tunnel) bool {
+		l := c.Link(t.Link)
+		return l != nil && l.Up > 0
+	})
+}
+
+// Link returns the link of a key, or nil.
+func (c *Config) Link(key string) *Link {
+	if i := slices.IndexFunc(c.Links, func(l Link) bool { return l.Key == key }); i >= 0 {
+		return &c.Links[i]
+	}
+	return nil
+}
+
 // Carries reports whether the gateway has tunnels of a transport.
 func (c *Config) Carries(t estate.Transport) bool {
 	for i := range c.Tunnels {

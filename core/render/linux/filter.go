@@ -2,11 +2,31 @@ package linux
 
 import (
 	"net/netip"
+	"slices"
+	"strconv"
 	"strings"
 
 	"wideknot/core/gateway"
 	"wideknot/core/render"
 )
+
+// Filter renders the nftables rules of a configuration as a gateway that applies them
+// by itself loads them. Interfaces of another configuration, if any, belong to their
+// overlays as well, for the time in which both are there. A note of the caller's, a
+// plain word, stands with the table as its comment.
+func Filter(c, also *gateway.Config, note string) ([]byte, error) {
+	b := &bundle{c: c, also: also, note: note, kept: true}
+	t := &render.Text{}
+	b.filter(t)
+	return t.Bytes, t.Err
+}
+
+// Settings are the lines NAME = VALUE of sysctl.conf for a configuration.
+func Settings(c *gateway.Config) ([]byte, error) {
+	t := &render.Text{}
+	(&bundle{c: c}).sysctl(t)
+	return t.Bytes, t.Err
+}
 
 // filter renders the nftables rules. They judge overlay traffic only: whatever
 // neither comes from nor goes to a tunnel passes as it did before.
@@ -15,9 +35,14 @@ func (b *bundle) filter(t *render.Text) {
 	// Declared before it is deleted, so that the file loads whether or not the
 	// table is there, and replaces it in one step.
 	t.Line("table inet wideknot").Line("delete table inet wideknot").Line("table inet wideknot {")
+	if b.note != "" {
+		t.Str("\tcomment \"").Word(b.note).Line("\"")
+	}
+	b.counters(t)
 	b.arrive(t)
 	b.pass(t)
 	b.clamp(t)
+	b.classes(t)
 	b.keep(t)
 	b.ownBack(t)
 	b.maps(t)
@@ -91,13 +116,9 @@ func ofFamily(prefixes []netip.Prefix, f gateway.Family) (out []netip.Prefix) {
 func (b *bundle) pass(t *render.Text) {
 	f := &b.c.Filter
 	for i := range f.Overlays {
-		b.set(t, setOf(f.Overlays[i].Overlay), f.Overlays[i].Interfaces)
+		b.set(t, setOf(f.Overlays[i].Overlay), b.interfaces(&f.Overlays[i]))
 	}
-	names := make([]string, len(b.c.Tunnels))
-	for i := range b.c.Tunnels {
-		names[i] = b.c.Tunnels[i].Interface
-	}
-	b.set(t, "tunnels", names)
+	b.set(t, "tunnels", b.names())
 	for i := range f.Overlays {
 		b.zones(t, &f.Overlays[i])
 	}
@@ -147,6 +168,57 @@ func (b *bundle) keptOff(t *render.Text) {
 // setOf names the set of an overlay's interfaces; nft takes no dashes there.
 func setOf(overlay string) string { return "in_" + strings.ReplaceAll(overlay, "-", "_") }
 
+// names lists all interfaces.
+func (b *bundle) names() (names []string) {
+	for i := range b.c.Tunnels {
+		names = append(names, b.c.Tunnels[i].Interface)
+	}
+	for i := 0; b.also != nil && i < len(b.also.Tunnels); i++ {
+		if name := b.also.Tunnels[i].Interface; !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// interfaces lists those of an overlay.
+func (b *bundle) interfaces(o *gateway.Passing) []string {
+	names := slices.Clone(o.Interfaces)
+	for i := 0; b.also != nil && i < len(b.also.Filter.Overlays); i++ {
+		if was := &b.also.Filter.Overlays[i]; was.Overlay == o.Overlay {
+			for _, name := range was.Interfaces {
+				if !slices.Contains(names, name) {
+					names = append(names, name)
+				}
+			}
+		}
+	}
+	return names
+}
+
+// Counter names the counter of a rule of an overlay's policy; rule 0 is for what no
+// rule names.
+func Counter(overlay string, rule int) string {
+	return setOf(overlay) + "_rule_" + strconv.Itoa(rule)
+}
+
+// counters declares one for each rule of a policy that concerns this site.
+func (b *bundle) counters(t *render.Text) {
+	for i := range b.c.Filter.Overlays {
+		o := &b.c.Filter.Overlays[i]
+		last := -1
+		for j := range o.Policy {
+			if e := &o.Policy[j]; e.Rule != last {
+				last = e.Rule
+				t.Str("\tcounter ").Word(Counter(o.Overlay, e.Rule)).Line(" { }")
+			}
+		}
+		if o.Policed && o.Deny {
+			t.Str("\tcounter ").Word(Counter(o.Overlay, 0)).Line(" { }")
+		}
+	}
+}
+
 // set declares a set of interfaces. apply reads its lines.
 func (b *bundle) set(t *render.Text, name string, interfaces []string) {
 	t.Str("\tset ").Word(name).Line(" {").Line("\t\ttype ifname").Str("\t\telements = { ")
@@ -168,15 +240,15 @@ func (b *bundle) zones(t *render.Text, o *gateway.Passing) {
 			rule = e.Rule
 			t.Str("\t\t# rule ").Num(rule).End()
 		}
-		entry(t, e)
+		entry(t, e, o.Overlay)
 	}
 	if o.Deny {
-		t.Line("\t\tdrop")
+		t.Str("\t\tcounter name \"").Word(Counter(o.Overlay, 0)).Line("\" drop")
 	}
 	t.Line("\t}")
 }
 
-func entry(t *render.Text, e *gateway.Entry) {
+func entry(t *render.Text, e *gateway.Entry, overlay string) {
 	family := wordOf(e.Family)
 	t.Str(map[bool]string{true: "\t\toifname @tunnels ", false: "\t\tiifname @tunnels "}[e.Leaving])
 	if e.From == nil && e.To == nil {
@@ -204,7 +276,7 @@ func entry(t *render.Text, e *gateway.Entry) {
 	if e.Reply {
 		t.Str("ct direction reply ")
 	}
-	t.Line(map[bool]string{true: "return", false: "drop"}[e.Permit])
+	t.Str("counter name \"").Word(Counter(overlay, e.Rule)).Str("\" ").Line(map[bool]string{true: "return", false: "drop"}[e.Permit])
 }
 
 // clamp lowers the TCP segment size announced through a tunnel to what it
@@ -218,6 +290,40 @@ func (b *bundle) clamp(t *render.Text) {
 				Str(" tcp flags & (syn|rst) == syn tcp option maxseg size set ").Num(one.MTU - headers).End()
 		}
 	}
+	t.Line("\t}")
+}
+
+// Classes of a WAN link's tree, as packet priorities 1:N in hexadecimal. Zones that give way follow.
+const (
+	ProbeClass = 0x10 // probes of tunnels
+	OtherClass = 0x20 // what is in no zone that gives way
+	FirstZone  = 0x30 // of the zone that gives way first; the next have the next
+)
+
+// classes puts packets that leave by tunnels into the classes by which their link
+// gives way. A packet's zone is the first of either of its addresses.
+func (b *bundle) classes(t *render.Text) {
+	if !b.kept || !b.c.Shapes() {
+		return
+	}
+	t.Line("\tchain classes {").Line("\t\ttype filter hook postrouting priority mangle; policy accept;")
+	t.Line("\t\toifname != @tunnels accept")
+	class := func(condition string, prefixes []netip.Prefix, n int) {
+		for _, family := range families {
+			if some := ofFamily(prefixes, family.family); len(some) > 0 {
+				list(t.Str("\t\t").Str(family.word).Str(" ").Str(condition).Str(" "), some).Str(" meta priority set 1:").Str(strconv.FormatInt(int64(n), 16)).Line(" accept")
+			}
+		}
+	}
+	t.Str("\t\tudp dport 862 meta priority set 1:").Str(strconv.FormatInt(ProbeClass, 16)).Line(" accept")
+	t.Str("\t\tudp sport 862 meta priority set 1:").Str(strconv.FormatInt(ProbeClass, 16)).Line(" accept")
+	for i := range b.c.Shaping {
+		s := &b.c.Shaping[i]
+		all := slices.Concat(s.Here, s.Beyond)
+		class("saddr", all, FirstZone+i)
+		class("daddr", all, FirstZone+i)
+	}
+	t.Str("\t\tmeta priority set 1:").Str(strconv.FormatInt(OtherClass, 16)).End()
 	t.Line("\t}")
 }
 

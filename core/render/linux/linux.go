@@ -95,6 +95,10 @@ type bundle struct {
 	keys  Keys
 	files []render.File
 	err   error
+	// of filters that the gateway's own program loads
+	also *gateway.Config
+	note string
+	kept bool
 }
 
 // add appends a file.

@@ -1,0 +1,70 @@
+package agent
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"wideknot/core/gateway"
+	"wideknot/internal/gateway/stamp"
+)
+
+// A Plane is what an agent drives: a kernel, or what stands for one. Its methods are
+// called by one goroutine at a time.
+type Plane interface {
+	// Check says what keeps a configuration from being applied here; nothing is changed.
+	Check(c *gateway.Config) error
+	// Apply makes the gateway what is says. What it was meant to be before, nil where
+	// nothing is known, tells which settings are new; what is ours and no longer wanted
+	// goes whatever was says. Notes are of what could not be had for now.
+	Apply(was, is *gateway.Config, secrets Secrets, uses []Use) (notes []string, err error)
+	// Use lets ways go by other tunnels.
+	Use(c *gateway.Config, uses []Use) error
+	// Mend brings back what went with a link that was down.
+	Mend(c *gateway.Config, uses []Use) (notes []string, err error)
+	// Guard puts discards and the filter up, and nothing else: before a network is.
+	Guard(c *gateway.Config) error
+	// Remove takes away everything of ours.
+	Remove() error
+	// Read tells of tunnels and counters.
+	Read(c *gateway.Config) (Reading, error)
+	// Call tells a tunnel's device where its far end is.
+	Call(t *gateway.Tunnel, to netip.AddrPort) error
+	// Changes tells that links changed, until the context ends. Many may be told at once.
+	Changes(ctx context.Context) (<-chan struct{}, error)
+	// Interfaces returns the number of each interface.
+	Interfaces() (map[string]int, error)
+	// Listen opens a socket for probes of an address family; see stamp.Listen.
+	Listen(ctx context.Context, four bool, port, mark int) (stamp.Conn, error)
+	// Ping asks an address beyond a device whether it lives.
+	Ping(ctx context.Context, device string, to netip.Addr) (time.Duration, error)
+}
+
+// A Use says by which members of its groups a way goes; by none, it discards.
+type Use struct {
+	Way     int
+	Members []gateway.Member
+}
+
+// Secrets are the gateway's private key and those that it shares with far ends, by
+// interface.
+type Secrets struct {
+	Private [32]byte
+	Shared  map[string][32]byte
+}
+
+// A Reading is what a plane sees.
+type Reading struct {
+	Tunnels map[string]Device
+	Links   map[string][]netip.Addr // by the link's key: its addresses
+	Rules   []gateway.RuleState
+}
+
+// A Device is a tunnel's, as it is read.
+type Device struct {
+	Present   bool
+	Up        bool
+	Handshake time.Time // zero where there was none
+	In, Out   uint64    // bytes
+	Endpoint  netip.AddrPort
+}

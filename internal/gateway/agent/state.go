@@ -1,0 +1,101 @@
+package agent
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"wideknot/core/gateway"
+)
+
+// State is what the gateway reports of itself.
+func (a *Agent) State(ctx context.Context) (out *gateway.State, err error) {
+	err = a.do(ctx, func() error {
+		out, err = a.state()
+		return err
+	})
+	return out, err
+}
+
+// moment writes a time; nothing for none.
+func moment(t time.Time) gateway.Time {
+	if t.IsZero() {
+		return ""
+	}
+	return gateway.Time(t.UTC().Format(time.RFC3339))
+}
+
+func (a *Agent) state() (*gateway.State, error) {
+	now := time.Now()
+	out := &gateway.State{At: moment(now), Clock: gateway.ClockState{Synchronised: synchronised()}}
+	if a.running == nil {
+		return out, nil
+	}
+	c := a.running.Config
+	out.Site, out.Release, out.Digest = c.Site, a.running.Release, a.running.Digest
+	r, err := a.plane.Read(c)
+	if err != nil {
+		return nil, err
+	}
+	for i := range c.Links {
+		l := &c.Links[i]
+		one := gateway.LinkState{Link: l.Key, Addresses: plain(r.Links[l.Key]), NextHopUp: a.linkUp[l.Key].nextHop}
+		out.Links = append(out.Links, one)
+	}
+	a.prober.each(func(w *watched) {
+		d := r.Tunnels[w.tunnel.Interface]
+		one := gateway.TunnelState{
+			Interface: w.tunnel.Interface, Up: w.alive(now), Since: moment(w.life.since),
+			BytesIn: gateway.Counter(d.In), BytesOut: gateway.Counter(d.Out), Endpoint: d.Endpoint,
+			Sent: gateway.Counter(w.quality.Sent), Answered: gateway.Counter(w.quality.Answered),
+		}
+		if !d.Handshake.IsZero() {
+			one.HandshakeS = max(1, int(now.Sub(d.Handshake).Seconds()))
+		}
+		latency, jitter := w.quality.latency()
+		one.LatencyUs, one.JitterUs = int(latency.Microseconds()), int(jitter.Microseconds())
+		one.LossOutPPM, one.LossBackPPM = w.quality.loss()
+		out.Tunnels = append(out.Tunnels, one)
+	})
+	for i := range c.Ways {
+		out.Ways = append(out.Ways, gateway.WayState{ID: c.Ways[i].ID, Group: a.groups[i]})
+	}
+	out.Rules = r.Rules
+	return out, nil
+}
+
+// plain leaves out what a report has no form for.
+func plain(list []netip.Addr) (out []netip.Addr) {
+	for _, a := range list {
+		if a = a.Unmap().WithZone(""); a.IsValid() {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// Standing is what an agent says of itself besides State.
+type Standing struct {
+	Site    string  `json:"site,omitempty"`
+	Release int     `json:"release,omitempty"`
+	Digest  string  `json:"digest,omitempty"`
+	Trial   string  `json:"trial,omitempty"` // its token
+	Left    int     `json:"seconds-left,omitempty"`
+	Last    Outcome `json:"last,omitzero"`
+	Broken  string  `json:"broken,omitempty"` // why the last applying failed
+}
+
+// Standing says what runs, and what is being tried.
+func (a *Agent) Standing(ctx context.Context) (out Standing, err error) {
+	err = a.do(ctx, func() error {
+		out.Last, out.Broken = a.last, a.broken
+		if a.running != nil {
+			out.Site, out.Release, out.Digest = a.running.Config.Site, a.running.Release, a.running.Digest
+		}
+		if a.trial != nil {
+			out.Trial, out.Left = a.trial.Token, int((a.ends - bootClock()).Seconds())
+		}
+		return nil
+	})
+	return out, err
+}

@@ -1,0 +1,195 @@
+package kernel
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.zx2c4.com/wireguard/conn"
+	"golang.zx2c4.com/wireguard/device"
+	"golang.zx2c4.com/wireguard/ipc"
+	"golang.zx2c4.com/wireguard/tun"
+
+	"wideknot/core/tunnel"
+)
+
+// Devices serves WireGuard interfaces where the kernel has no module for them. It is
+// a process of its own, so that tunnels outlive the agent: to restart or upgrade that
+// cuts nothing. It is told by HTTP on a socket which interface to make.
+type Devices struct {
+	Log *slog.Logger
+
+	mu   sync.Mutex
+	have map[string]*served
+}
+
+type served struct {
+	wire   *device.Device
+	listen net.Listener
+}
+
+// defaultMTU is what an interface has until it is told another.
+const defaultMTU = 1420
+
+// Serve answers on a socket until the context ends; then the interfaces go.
+func (d *Devices) Serve(ctx context.Context, socket string) error {
+	if err := os.MkdirAll(filepath.Dir(socket), 0o700); err != nil {
+		return err
+	}
+	if c, err := net.Dial("unix", socket); err == nil {
+		_ = c.Close()
+		return fmt.Errorf("another process serves devices at %s", socket)
+	}
+	_ = os.Remove(socket) // of one that was killed
+	listen, err := net.Listen("unix", socket)
+	if err != nil {
+		return err
+	}
+	if err := os.Chmod(socket, 0o600); err != nil {
+		return errors.Join(err, listen.Close())
+	}
+	mux := http.NewServeMux()
+	mux.HandleFunc("PUT /{name}", func(w http.ResponseWriter, r *http.Request) {
+		if err := d.add(r.PathValue("name")); err != nil {
+			http.Error(w, err.Error(), http.StatusInternalServerError)
+		}
+	})
+	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
+	stop := context.AfterFunc(ctx, func() { _ = server.Close() })
+	defer stop()
+	err = server.Serve(listen)
+	d.close()
+	if errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	return err
+}
+
+func (d *Devices) close() {
+	d.mu.Lock()
+	list := d.have
+	d.have = nil
+	d.mu.Unlock()
+	for _, s := range list {
+		_ = s.listen.Close()
+		s.wire.Close()
+	}
+}
+
+// add makes an interface and the socket by which it is configured. One that is there
+// stays.
+func (d *Devices) add(name string) error {
+	if name == "" || len(name) > tunnel.MaxInterface || strings.ContainsAny(name, "/ \t\n") || name[0] == '.' {
+		return fmt.Errorf("%q is no interface's name", name)
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.have[name] != nil {
+		return nil
+	}
+	port, err := tun.CreateTUN(name, defaultMTU)
+	if err != nil {
+		return fmt.Errorf("making %s: %w", name, err)
+	}
+	s := &served{wire: device.NewDevice(port, conn.NewDefaultBind(), &device.Logger{
+		Verbosef: device.DiscardLogf,
+		Errorf:   func(format string, values ...any) { d.Log.Warn(fmt.Sprintf(format, values...), "interface", name) },
+	})}
+	file, err := ipc.UAPIOpen(name)
+	if err == nil {
+		s.listen, err = ipc.UAPIListen(name, file)
+	}
+	if err != nil {
+		s.wire.Close()
+		return fmt.Errorf("making %s: %w", name, err)
+	}
+	if d.have == nil {
+		d.have = map[string]*served{}
+	}
+	d.have[name] = s
+	go func() {
+		for {
+			c, err := s.listen.Accept()
+			if err != nil {
+				return
+			}
+			go s.wire.IpcHandle(c)
+		}
+	}()
+	go func() { // it ends with its interface
+		<-s.wire.Wait()
+		_ = s.listen.Close()
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		if d.have[name] == s {
+			delete(d.have, name)
+		}
+	}()
+	return nil
+}
+
+// A deviceClient asks the process that serves devices, and starts it where it does not run.
+type deviceClient struct{ socket string }
+
+func (c *deviceClient) add(name string) error {
+	client := http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{
+		DisableKeepAlives: true,
+		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "unix", c.socket)
+		},
+	}}
+	for try := 0; ; try++ {
+		request, err := http.NewRequest(http.MethodPut, "http://devices/"+url.PathEscape(name), nil)
+		if err != nil {
+			return err
+		}
+		answer, err := client.Do(request)
+		if err == nil {
+			text, _ := io.ReadAll(io.LimitReader(answer.Body, 1000))
+			_ = answer.Body.Close()
+			if answer.StatusCode != http.StatusOK {
+				return errors.New(strings.TrimSpace(string(text)))
+			}
+			return nil
+		}
+		switch {
+		case try == 0:
+			if err := c.start(); err != nil {
+				return err
+			}
+		case try > 200:
+			return fmt.Errorf("this kernel has no WireGuard, and the process that serves its interfaces does not answer: %w", err)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// start starts the process in a session of its own, unless the service manager has a
+// unit for it.
+func (c *deviceClient) start() error {
+	if os.Getenv("NOTIFY_SOCKET") != "" {
+		return nil // wideknot-devices.service; it is on its way
+	}
+	own, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	command := exec.Command(own, "gateway", "devices", "--socket", c.socket)
+	command.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if err := command.Start(); err != nil {
+		return fmt.Errorf("starting the process that serves interfaces: %w", err)
+	}
+	return command.Process.Release()
+}
