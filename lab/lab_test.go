@@ -21,7 +21,7 @@ func TestPredictionsHoldOnThisKernel(t *testing.T) {
 				t.Parallel()
 				var differences []string
 				var err error
-				if counts[seed], differences, err = Try(uint64(seed), 4); err != nil {
+				if counts[seed], differences, err = Try(uint64(seed), 4, false); err != nil {
 					t.Fatal(err)
 				}
 				for _, d := range differences {

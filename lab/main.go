@@ -27,6 +27,7 @@ func main() {
 	log.SetFlags(0)
 	seeds := flag.String("seeds", "0-19", "the first and the last seed")
 	failures := flag.Int("failures", 1000, "how many of the single failures of each estate are caused")
+	agents := flag.Bool("agents", false, "let agents keep the gateways, in place of bundles: they see failures by themselves")
 	parallel := flag.Int("parallel", 4, "how many estates are up at once")
 	flag.Parse()
 	var first, last uint64
@@ -42,7 +43,7 @@ func main() {
 	for seed := first; seed <= last; seed++ {
 		group.Go(func() error {
 			began := time.Now()
-			counts, differences, err := Try(seed, *failures)
+			counts, differences, err := Try(seed, *failures, *agents)
 			if err != nil {
 				return fmt.Errorf("seed %d: %w", seed, err)
 			}
@@ -70,11 +71,14 @@ func main() {
 
 // Try brings the estate of a seed up and returns where it differs from what is
 // predicted.
-func Try(seed uint64, failures int) (Counts, []string, error) {
+func Try(seed uint64, failures int, agents bool) (Counts, []string, error) {
 	e := sample.Mixed(seed)
+	if agents {
+		probed(e)
+	}
 	keys := keysFor(e)
 	m := route.Build(tunnel.Derive(e))
-	w, err := newWorld(m, keys)
+	w, err := newWorld(m, keys, agents)
 	defer w.close()
 	if err != nil {
 		return Counts{}, nil, err

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 
 	"golang.org/x/sync/errgroup"
 
@@ -33,7 +34,9 @@ type world struct {
 	folder   string           // of bundles and what gateways keep
 	down     map[int][]string // by site: what was done last to take tunnels down
 	watched  *watch
-	mu       sync.Mutex // of ends, while gateways are configured
+	agents   bool            // gateways are kept by agents, and not by bundles
+	keepers  map[int]*keeper // by site
+	mu       sync.Mutex      // of ends and keepers, while gateways are configured
 }
 
 // Addresses in the internet, one of them in the prefix that samples except from
@@ -51,11 +54,12 @@ func hostOn(p netip.Prefix) netip.Addr {
 	return a
 }
 
-// newWorld brings an estate up. Close it even after an error.
-func newWorld(m *route.Map, keys linux.Keys) (*world, error) {
+// newWorld brings an estate up, with bundles or with agents. Close it even after an error.
+func newWorld(m *route.Map, keys linux.Keys, agents bool) (*world, error) {
 	w := &world{
 		routes: m, between: map[string]*space{}, routers: map[int]*space{}, ends: map[[2]string]*end{},
 		outside: map[netip.Addr]int{}, names: map[string]netip.Addr{}, down: map[int][]string{},
+		agents: agents, keepers: map[int]*keeper{},
 	}
 	var err error
 	if w.folder, err = os.MkdirTemp("", "wk-lab-"); err != nil {
@@ -86,6 +90,9 @@ func newWorld(m *route.Map, keys linux.Keys) (*world, error) {
 func (w *world) close() {
 	if w.watched != nil {
 		w.watched.close()
+	}
+	for _, k := range w.keepers {
+		k.end(syscall.SIGKILL)
 	}
 	var group sync.WaitGroup
 	for _, e := range w.ends {
@@ -403,7 +410,11 @@ func (w *world) configure(i int, keys linux.Keys) error {
 	if err := os.WriteFile(filepath.Join(w.folder, site+".d", "hosts"), []byte(hosts.String()), 0o600); err != nil {
 		return err
 	}
-	if err := w.apply(i); err != nil {
+	bring := func() error { return w.apply(i) }
+	if w.agents {
+		bring = func() error { return w.keep(i, keys) }
+	}
+	if err := bring(); err != nil {
 		return err
 	}
 	for _, p := range w.routes.Plan.Peers(i) {
@@ -476,6 +487,9 @@ func (w *world) fail(dead route.Dead) error {
 		for _, p := range w.routes.Plan.Peers(i) {
 			gone := p.Tunnel.Mute || dead != nil && dead(p.Tunnel)
 			w.ends[[2]string{site.Key, p.Interface}].port.dead.Store(gone)
+			if w.agents {
+				continue
+			}
 			if gone && site.Gateway.SwitchesItself() {
 				lines = append(lines, "link set dev "+p.Interface+" down")
 			}
@@ -498,5 +512,16 @@ func (w *world) fail(dead route.Dead) error {
 			return w.apply(i, "--ways")
 		})
 	}
-	return group.Wait()
+	if err := group.Wait(); err != nil || !w.agents {
+		return err
+	}
+	if _, err := w.settle(dead); err != nil {
+		return err
+	}
+	for _, k := range w.keepers {
+		if err := k.forgive(); err != nil {
+			return err
+		}
+	}
+	return nil
 }

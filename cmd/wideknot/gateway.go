@@ -53,7 +53,7 @@ func gatewayCommand() *cobra.Command {
 	flags.StringVar(&p.keys, "keys", "/etc/wideknot", "folder of private.key and INTERFACE.psk")
 	flags.StringVar(&p.run, "runtime", "/run/wideknot", "folder of sockets")
 	c.AddCommand(p.runCommand(), p.devicesCommand(), p.guardCommand(), p.keyCommand(), p.statusCommand(), p.eventsCommand(),
-		p.whyCommand(), p.checkCommand(), p.applyCommand(), p.confirmCommand(), p.backCommand(), p.removeCommand())
+		p.whyCommand(), p.checkCommand(), p.applyCommand(), p.confirmCommand(), p.backCommand(), p.forgiveCommand(), p.removeCommand())
 	return c
 }
 
@@ -353,6 +353,13 @@ func (p *gatewayPlaces) backCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "back", Short: "Go back: from a trial, else to the configuration before", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error { return p.say(c, "/back", nil, nil) },
+	}
+}
+
+func (p *gatewayPlaces) forgiveCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "forgive", Short: "Let tunnels that came and went come back without further waiting", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error { return p.say(c, "/forgive", nil, nil) },
 	}
 }
 

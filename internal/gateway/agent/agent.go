@@ -481,6 +481,14 @@ func (a *Agent) Remove(ctx context.Context) error {
 	})
 }
 
+// Forgive lets tunnels that came and went come back without further waiting.
+func (a *Agent) Forgive(ctx context.Context) error {
+	return a.do(ctx, func() error {
+		a.prober.each(func(w *watched) { w.life.forgive() })
+		return nil
+	})
+}
+
 // names asks for the addresses of far ends that are known by name: at first, and
 // again while nothing is heard from them.
 func (a *Agent) names(ctx context.Context) {

@@ -66,6 +66,9 @@ func (a *Agent) handler() http.Handler {
 		"POST /apply":   a.answerApply,
 		"POST /confirm": func(r *http.Request) (any, error) { return "kept", a.Confirm(r.Context(), r.FormValue("token")) },
 		"POST /back":    func(r *http.Request) (any, error) { return "went back", a.Back(r.Context(), r.FormValue("token")) },
+		"POST /forgive": func(r *http.Request) (any, error) {
+			return "tunnels that came and went may come back", a.Forgive(r.Context())
+		},
 		"POST /remove": func(r *http.Request) (any, error) {
 			return "everything that was made here is gone", a.Remove(r.Context())
 		},

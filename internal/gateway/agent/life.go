@@ -20,8 +20,9 @@ const (
 type life struct {
 	dead      bool
 	since     time.Time
-	misses    int // in a row, while alive
-	successes int // in a row, while dead
+	misses    int       // in a row, while alive
+	successes int       // in a row, while dead
+	returned  time.Time // when it came back last
 	hold      time.Duration
 	heldUntil time.Time
 }
@@ -39,7 +40,7 @@ func (l *life) miss(p *gateway.Probe, at time.Time) bool {
 	if l.misses++; l.misses < p.Misses {
 		return false
 	}
-	if lived := at.Sub(l.since); l.since.IsZero() || lived >= intervals(p, quiet) {
+	if l.returned.IsZero() || at.Sub(l.returned) >= intervals(p, quiet) {
 		l.hold = 0
 	} else {
 		l.hold = min(max(2*l.hold, intervals(p, firstHold)), intervals(p, longestHold))
@@ -57,9 +58,12 @@ func (l *life) answer(p *gateway.Probe, at time.Time) bool {
 	if l.successes++; l.successes < p.Successes || at.Before(l.heldUntil) {
 		return false
 	}
-	l.dead, l.successes, l.since = false, 0, at
+	l.dead, l.successes, l.since, l.returned = false, 0, at, at
 	return true
 }
+
+// forgive forgets that the tunnel came and went.
+func (l *life) forgive() { l.hold, l.heldUntil, l.returned = 0, time.Time{}, time.Time{} }
 
 // detection is how long a death may take to be seen: interval × misses + timeout
 // (domain, failover).

@@ -1,0 +1,205 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"wideknot/core/estate"
+	"wideknot/core/gateway"
+	"wideknot/core/render/linux"
+	"wideknot/core/route"
+)
+
+// A keeper is the agent that runs at a gateway, as its own process.
+type keeper struct {
+	command *exec.Cmd
+	client  http.Client
+	said    strings.Builder
+}
+
+// program builds the product's program once.
+var program = sync.OnceValues(func() (string, error) {
+	folder, err := os.MkdirTemp("", "wk-program-")
+	if err != nil {
+		return "", err
+	}
+	path := filepath.Join(folder, "wideknot")
+	if out, err := exec.Command("go", "build", "-o", path, "wideknot/cmd/wideknot").CombinedOutput(); err != nil {
+		return "", fmt.Errorf("building the program: %w\n%s", err, out)
+	}
+	return path, nil
+})
+
+// Probing by agents in the lab, in milliseconds: quick, so that many failures fit into
+// a minute.
+var quick = estate.Probe{Target: estate.FarEnd, IntervalMs: 100, TimeoutMs: 200, Misses: 3, Successes: 3}
+
+// Slack is what may come on top of the time that a profile needs.
+const slack = 150 * time.Millisecond
+
+// probed lets every overlay be probed quickly and every gateway switch by itself, as
+// agents do.
+func probed(e *estate.Estate) {
+	for i := range e.Overlays {
+		probe := quick
+		e.Overlays[i].Probe = &probe
+	}
+	for i := range e.Sites {
+		e.Sites[i].Gateway.Switches = true
+	}
+}
+
+// keep gives a gateway its agent, and waits until it is what it is to be.
+func (w *world) keep(i int, keys linux.Keys) error {
+	site := w.routes.Plan.Site(i).Key
+	folder := filepath.Join(w.folder, site+".d")
+	c := gateway.Of(w.routes, i)
+	text, err := gateway.Write(c)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(folder, "config.json"), text, 0o600); err != nil {
+		return err
+	}
+	if err := writeKeys(filepath.Join(folder, "keys"), c, keys); err != nil {
+		return err
+	}
+	return w.start(i, c.Digest())
+}
+
+func writeKeys(folder string, c *gateway.Config, keys linux.Keys) error {
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	private, _ := keys.Private(c.Site)
+	err := os.WriteFile(filepath.Join(folder, "private.key"), []byte(private), 0o600)
+	for i := range c.Tunnels {
+		if t := &c.Tunnels[i]; t.WireGuard != nil && t.WireGuard.Preshared {
+			key, _ := keys.Shared(t.Overlay, t.Ident(c.Site))
+			err = errors.Join(err, os.WriteFile(filepath.Join(folder, t.Interface+".psk"), []byte(key), 0o600))
+		}
+	}
+	return err
+}
+
+// start runs the agent of a gateway in its namespace, with sockets and names that are
+// this gateway's alone.
+func (w *world) start(i int, digest string) error {
+	path, err := program()
+	if err != nil {
+		return err
+	}
+	folder := filepath.Join(w.folder, w.routes.Plan.Site(i).Key+".d")
+	socket := filepath.Join(folder, "gateway.sock")
+	k := &keeper{client: http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{
+		DisableKeepAlives: true,
+		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
+		},
+	}}}
+	err = w.gateways[i].do(func() error {
+		k.command = exec.Command("unshare", "-m", "sh", "-c", `
+			mkdir -p /run/wireguard && mount --bind "$2/sockets" /run/wireguard && mount --bind "$2/hosts" /etc/hosts || exit
+			exec "$1" gateway run --state "$2/state" --keys "$2/keys" --runtime "$2" --config "$2/config.json"`, "sh", path, folder)
+		k.command.Stderr = &k.said
+		k.command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+		return k.command.Start()
+	})
+	if err != nil {
+		return err
+	}
+	w.mu.Lock()
+	w.keepers[i] = k
+	w.mu.Unlock()
+	for range 1000 {
+		var standing struct{ Digest string }
+		if k.get("/standing", &standing) == nil && standing.Digest == digest {
+			return nil
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	return fmt.Errorf("the agent of %s does not become what it is to be:\n%s", w.routes.Plan.Site(i).Key, k.said.String())
+}
+
+// end stops an agent; what it made stays.
+func (k *keeper) end(signal syscall.Signal) {
+	_ = syscall.Kill(-k.command.Process.Pid, signal)
+	_ = k.command.Wait()
+}
+
+// get asks an agent something.
+func (k *keeper) get(path string, into any) error {
+	answer, err := k.client.Get("http://gateway" + path)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusOK {
+		return errors.New(answer.Status)
+	}
+	return json.NewDecoder(answer.Body).Decode(into)
+}
+
+// forgive lets an agent forget that tunnels flapped.
+func (k *keeper) forgive() error {
+	answer, err := k.client.Post("http://gateway/forgive", "", nil)
+	if err != nil {
+		return err
+	}
+	return answer.Body.Close()
+}
+
+// state reads what an agent reports.
+func (k *keeper) state() (*gateway.State, error) {
+	var document struct {
+		State *gateway.State `json:"wideknot-gateway:state"`
+	}
+	if err := k.get("/state", &document); err != nil {
+		return nil, err
+	}
+	return document.State, nil
+}
+
+// settle waits until every agent has seen which tunnels are dead, and returns how long
+// that took. Agents have the time that their profile gives them, and a little.
+func (w *world) settle(dead route.Dead) (time.Duration, error) {
+	began := time.Now()
+	most := 20 * time.Second // a handshake may have to be tried again
+	for {
+		wrong := ""
+		for i, k := range w.keepers {
+			site := w.routes.Plan.Site(i)
+			s, err := k.state()
+			if err != nil {
+				return 0, fmt.Errorf("%s: %w\n%s", site.Key, err, k.said.String())
+			}
+			up := map[string]bool{}
+			for j := range s.Tunnels {
+				up[s.Tunnels[j].Interface] = s.Tunnels[j].Up
+			}
+			for _, p := range w.routes.Plan.Peers(i) {
+				if gone := p.Tunnel.Mute || dead != nil && dead(p.Tunnel); up[p.Interface] == gone {
+					wrong = fmt.Sprintf("%s at %s: up is %v", p.Interface, site.Key, up[p.Interface])
+				}
+			}
+		}
+		switch {
+		case wrong == "":
+			return time.Since(began), nil
+		case time.Since(began) > most:
+			return 0, errors.New("agents do not see what is dead: " + wrong)
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+}
