@@ -43,7 +43,7 @@ var program = sync.OnceValues(func() (string, error) {
 
 // Probing by agents in the lab, in milliseconds: quick, so that many failures fit into
 // a minute.
-var quick = estate.Probe{Target: estate.FarEnd, IntervalMs: 100, TimeoutMs: 200, Misses: 3, Successes: 3}
+var quick = estate.Probe{Target: estate.FarEnd, IntervalMs: 150, TimeoutMs: 400, Misses: 3, Successes: 3}
 
 // Slack is what may come on top of the time that a profile needs.
 const slack = 150 * time.Millisecond
@@ -175,9 +175,10 @@ func (k *keeper) state() (*gateway.State, error) {
 // that took. Agents have the time that their profile gives them, and a little.
 func (w *world) settle(dead route.Dead) (time.Duration, error) {
 	began := time.Now()
-	most := 20 * time.Second // a handshake may have to be tried again
+	const most = 20 * time.Second // a handshake may have to be tried again
+	var since time.Time           // when all began to be as it should
 	for {
-		wrong := ""
+		wrong, log := "", ""
 		for i, k := range w.keepers {
 			site := w.routes.Plan.Site(i)
 			s, err := k.state()
@@ -190,15 +191,20 @@ func (w *world) settle(dead route.Dead) (time.Duration, error) {
 			}
 			for _, p := range w.routes.Plan.Peers(i) {
 				if gone := p.Tunnel.Mute || dead != nil && dead(p.Tunnel); up[p.Interface] == gone {
-					wrong = fmt.Sprintf("%s at %s: up is %v", p.Interface, site.Key, up[p.Interface])
+					wrong, log = fmt.Sprintf("%s at %s: up is %v", p.Interface, site.Key, up[p.Interface]), k.said.String()
 				}
 			}
 		}
 		switch {
-		case wrong == "":
-			return time.Since(began), nil
-		case time.Since(began) > most:
-			return 0, errors.New("agents do not see what is dead: " + wrong)
+		case wrong != "":
+			since = time.Time{}
+			if time.Since(began) > most {
+				return 0, fmt.Errorf("agents do not see what is dead: %s\n%s", wrong, log)
+			}
+		case since.IsZero():
+			since = time.Now()
+		case time.Since(since) > slack: // what the far ends say has come too
+			return since.Sub(began), nil
 		}
 		time.Sleep(10 * time.Millisecond)
 	}

@@ -8,20 +8,39 @@ import (
 
 // Some estates of the many on which predictions were tried; make lab tries others.
 func TestPredictionsHoldOnThisKernel(t *testing.T) {
+	total := try(t, 0, 20, 4, false)
+	if total.Ways < 2000 || total.MTUs < 300 || total.Failures < 40 {
+		t.Errorf("only %+v was compared", total)
+	}
+}
+
+// The same with agents, which see by themselves what failed.
+func TestAgentsDoAsPredicted(t *testing.T) {
+	total := try(t, 0, 12, 2, true)
+	if total.Ways < 1000 || total.Failures < 18 {
+		t.Errorf("only %+v was compared", total)
+	}
+	if total.Again > total.Verdicts/20 {
+		t.Errorf("%d of %d questions were asked again: probes are late here", total.Again, total.Verdicts)
+	}
+}
+
+// try compares the estates of some seeds, with some failures each.
+func try(t *testing.T, first, seeds, failures int, agents bool) (total Counts) {
 	if os.Geteuid() != 0 {
 		t.Skip("SKIPPED, NOT PASSED: this test makes network namespaces and needs root")
 	}
 	if _, err := os.Stat("/dev/net/tun"); err != nil {
 		t.Skip("SKIPPED, NOT PASSED: there is no /dev/net/tun here")
 	}
-	counts := make([]Counts, 20)
+	counts := make([]Counts, seeds)
 	t.Run("seeds", func(t *testing.T) {
-		for seed := range counts {
-			t.Run(fmt.Sprint(seed), func(t *testing.T) {
+		for i := range counts {
+			t.Run(fmt.Sprint(first+i), func(t *testing.T) {
 				t.Parallel()
 				var differences []string
 				var err error
-				if counts[seed], differences, err = Try(uint64(seed), 4, false); err != nil {
+				if counts[i], differences, err = Try(uint64(first+i), failures, agents); err != nil {
 					t.Fatal(err)
 				}
 				for _, d := range differences {
@@ -30,14 +49,11 @@ func TestPredictionsHoldOnThisKernel(t *testing.T) {
 			})
 		}
 	})
-	var total Counts
 	for _, c := range counts {
 		total.add(c)
 	}
 	t.Logf("%+v", total)
-	if total.Ways < 2000 || total.MTUs < 300 || total.Failures < 40 {
-		t.Errorf("only %+v was compared", total)
-	}
+	return total
 }
 
 func TestProbesAreKnownWhereverTheyPass(t *testing.T) {

@@ -338,6 +338,9 @@ func (b *bundle) keep(t *render.Text) {
 		return
 	}
 	t.Line("\tchain keep {").Line("\t\ttype filter hook prerouting priority mangle; policy accept;")
+	if b.kept { // a probe goes back by the tunnel it came by, whatever place that has
+		t.Line("\t\tudp dport 862 fib daddr type local accept")
+	}
 	for _, p := range b.c.Places {
 		words(t.Str("\t\tct direction original iifname { "), p.Interfaces, `"`)
 		t.Str(" } ct mark set ct mark & ").Hex(others).Str(" | ").Hex(uint32(p.Mark)).Line(" accept")

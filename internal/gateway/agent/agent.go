@@ -260,14 +260,27 @@ func (a *Agent) move() {
 			return
 		}
 	}
-	for i := range uses {
-		if i < len(a.groups) && groups[i] != a.groups[i] {
-			a.event(WayMoved, strconv.Itoa(uses[i].Way), "the way by %s %s", a.running.Config.Ways[i].Words(), goes(uses[i].Members))
-		}
-	}
+	a.tellMoved(uses, groups)
 	a.uses, a.groups = uses, groups
 	if err := a.store.note("dead", a.prober.dead()); err != nil {
 		a.Log.Warn("the state folder takes nothing", "reason", err)
+	}
+}
+
+// tellMoved writes which ways go by another group: each of a few, or else how many.
+func (a *Agent) tellMoved(uses []Use, groups []int) {
+	var list []int
+	for i := range uses {
+		if i < len(a.groups) && groups[i] != a.groups[i] {
+			list = append(list, i)
+		}
+	}
+	const few = 4
+	for _, i := range list[:min(len(list), few)] {
+		a.event(WayMoved, strconv.Itoa(uses[i].Way), "the way by %s %s", a.running.Config.Ways[i].Words(), goes(uses[i].Members))
+	}
+	if more := len(list) - few; more > 0 {
+		a.event(WayMoved, "", "%d more ways move with them", more)
 	}
 }
 

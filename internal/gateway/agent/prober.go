@@ -46,7 +46,8 @@ type prober struct {
 type watched struct {
 	tunnel    *gateway.Tunnel
 	near, far netip.Addr
-	index     int // of the interface, 0 while it is not up
+	index     int  // of the interface, 0 while it is not up
+	seen      bool // index says how it is; not so while it is being made
 	up        bool
 	life      life
 	quality   quality
@@ -196,7 +197,7 @@ func (p *prober) links(up map[string]int) {
 		if there != w.up {
 			p.signal(p.changed)
 		}
-		w.up, w.index = there, index
+		w.up, w.index, w.seen = there, index, true
 		p.byIndex[index] = w
 	}
 }
@@ -365,7 +366,7 @@ func (p *prober) look(w *watched, now time.Time) {
 	if !w.next.After(now) {
 		if w.index != 0 {
 			p.send(w)
-		} else if w.life.miss(probe, now) { // an interface that is not up answers nothing
+		} else if w.seen && w.life.miss(probe, now) { // an interface that is not up answers nothing
 			p.events(TunnelDead, w.tunnel.Interface, "%s to %s/%s is dead: its interface is not up", w.tunnel.Interface, w.tunnel.Peer, w.tunnel.PeerLink)
 			p.signal(p.changed)
 		}

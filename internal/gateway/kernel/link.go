@@ -43,9 +43,11 @@ func byIndex(index int) netlink.Link {
 	return &netlink.Device{LinkAttrs: netlink.LinkAttrs{Index: index}}
 }
 
-// make brings the interface of a tunnel into being.
+// makeInterface brings the interface of a tunnel into being.
 func (p *Plane) makeInterface(name string) (link, error) {
-	err := netlink.LinkAdd(&netlink.Wireguard{LinkAttrs: netlink.LinkAttrs{Name: name}})
+	attributes := netlink.NewLinkAttrs()
+	attributes.Name = name
+	err := netlink.LinkAdd(&netlink.Wireguard{LinkAttrs: attributes})
 	if errors.Is(err, unix.EOPNOTSUPP) {
 		err = p.devices.add(name)
 	}

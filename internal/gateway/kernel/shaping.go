@@ -57,7 +57,9 @@ func (t *tree) grow(have map[string]link) (index int, err error) {
 			return 0, err
 		}
 	}
-	if err := netlink.LinkAdd(&netlink.Ifb{LinkAttrs: netlink.LinkAttrs{Name: t.device}}); err != nil {
+	attributes := netlink.NewLinkAttrs()
+	attributes.Name, attributes.TxQLen = t.device, t.queue()
+	if err := netlink.LinkAdd(&netlink.Ifb{LinkAttrs: attributes}); err != nil {
 		return 0, fmt.Errorf("making %s, by which traffic is shaped: %w", t.device, err)
 	}
 	made, err := netlink.LinkByName(t.device)
@@ -91,6 +93,13 @@ func (t *tree) grow(have map[string]link) (index int, err error) {
 	return index, netlink.LinkSetAlias(made, t.alias()) // only now: it is whole
 }
 
+// queue is how many packets may wait in a class: 50 ms of the link, but not so few
+// that a burst is lost.
+func (t *tree) queue() int {
+	const packet = 1500 * 8
+	return max(20, t.rate*kilobit/20/packet)
+}
+
 // branch adds a class; rates are in kbit/s.
 func (t *tree) branch(index int, parent, class uint32, rate, ceil, priority int) error {
 	c := netlink.NewHtbClass(netlink.ClassAttrs{LinkIndex: index, Parent: parent, Handle: class}, netlink.HtbClassAttrs{
@@ -110,7 +119,7 @@ func redirect(name string, index, to int) error {
 		return fmt.Errorf("reading what shapes %s: %w", name, err)
 	}
 	for _, f := range filters {
-		if m, ok := f.(*netlink.MatchAll); ok && len(m.Actions) == 1 {
+		if m, ok := f.(*netlink.U32); ok && len(m.Actions) == 1 {
 			if action, ok := m.Actions[0].(*netlink.MirredAction); ok && action.Ifindex == to {
 				return nil
 			}
@@ -129,7 +138,7 @@ func redirect(name string, index, to int) error {
 	if err := netlink.QdiscAdd(clsact); err != nil {
 		return fmt.Errorf("shaping of %s: %w", name, err)
 	}
-	filter := &netlink.MatchAll{
+	filter := &netlink.U32{ // without a selector it fits all; matchall is missing in small kernels
 		FilterAttrs: netlink.FilterAttrs{LinkIndex: index, Parent: netlink.HANDLE_MIN_EGRESS, Priority: 1, Protocol: unix.ETH_P_ALL},
 		Actions:     []netlink.Action{netlink.NewMirredAction(to)},
 	}
