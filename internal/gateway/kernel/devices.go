@@ -17,6 +17,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/vishvananda/netlink"
 	"golang.zx2c4.com/wireguard/conn"
 	"golang.zx2c4.com/wireguard/device"
 	"golang.zx2c4.com/wireguard/ipc"
@@ -66,6 +67,10 @@ func (d *Devices) Serve(ctx context.Context, socket string) error {
 			http.Error(w, err.Error(), http.StatusInternalServerError)
 		}
 	})
+	mux.HandleFunc("GET /", func(http.ResponseWriter, *http.Request) { // what is being made is whole then
+		d.mu.Lock()
+		defer d.mu.Unlock()
+	})
 	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
 	stop := context.AfterFunc(ctx, func() { _ = server.Close() })
 	defer stop()
@@ -107,7 +112,14 @@ func (d *Devices) add(name string) error {
 		Verbosef: device.DiscardLogf,
 		Errorf:   func(format string, values ...any) { d.Log.Warn(fmt.Sprintf(format, values...), "interface", name) },
 	})}
-	file, err := ipc.UAPIOpen(name)
+	made, err := netlink.LinkByName(name)
+	if err == nil {
+		err = netlink.LinkSetAlias(made, alias+name)
+	}
+	var file *os.File
+	if err == nil {
+		file, err = ipc.UAPIOpen(name)
+	}
 	if err == nil {
 		s.listen, err = ipc.UAPIListen(name, file)
 	}
@@ -143,19 +155,31 @@ func (d *Devices) add(name string) error {
 // A deviceClient asks the process that serves devices, and starts it where it does not run.
 type deviceClient struct{ socket string }
 
-func (c *deviceClient) add(name string) error {
+// ask sends a request; the error is of one that was not answered.
+func (c *deviceClient) ask(method, path string) (*http.Response, error) {
 	client := http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{
 		DisableKeepAlives: true,
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			return (&net.Dialer{}).DialContext(ctx, "unix", c.socket)
 		},
 	}}
+	request, err := http.NewRequest(method, "http://devices/"+path, nil)
+	if err != nil {
+		return nil, err
+	}
+	return client.Do(request)
+}
+
+// wait returns when what the process was asked for by an agent that was killed is whole.
+func (c *deviceClient) wait() {
+	if answer, err := c.ask(http.MethodGet, ""); err == nil {
+		_ = answer.Body.Close()
+	}
+}
+
+func (c *deviceClient) add(name string) error {
 	for try := 0; ; try++ {
-		request, err := http.NewRequest(http.MethodPut, "http://devices/"+url.PathEscape(name), nil)
-		if err != nil {
-			return err
-		}
-		answer, err := client.Do(request)
+		answer, err := c.ask(http.MethodPut, url.PathEscape(name))
 		if err == nil {
 			text, _ := io.ReadAll(io.LimitReader(answer.Body, 1000))
 			_ = answer.Body.Close()

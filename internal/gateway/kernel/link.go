@@ -21,8 +21,6 @@ const alias = "wideknot:"
 type link struct {
 	index, mtu int
 	up, ours   bool
-	kind       string
-	mac        net.HardwareAddr
 }
 
 // links reads the interfaces by name.
@@ -34,21 +32,39 @@ func links() (map[string]link, error) {
 	out := make(map[string]link, len(list))
 	for _, l := range list {
 		a := l.Attrs()
-		out[a.Name] = link{a.Index, a.MTU, a.Flags&net.FlagUp != 0, strings.HasPrefix(a.Alias, alias), l.Type(), a.HardwareAddr}
+		out[a.Name] = link{a.Index, a.MTU, a.Flags&net.FlagUp != 0, strings.HasPrefix(a.Alias, alias) || half(a.Name, l.Type())}
 	}
 	return out, nil
+}
+
+// newborn is what an interface is called until it has its alias: of one that was being
+// made when the agent was killed, the next start knows that it is ours.
+const newborn = "wknewborn"
+
+// half reports whether an interface of ours may be without its alias yet.
+func half(name, kind string) bool {
+	return name == newborn || kind == "ifb" && strings.HasPrefix(name, treeDevice)
 }
 
 func byIndex(index int) netlink.Link {
 	return &netlink.Device{LinkAttrs: netlink.LinkAttrs{Index: index}}
 }
 
-// makeInterface brings the interface of a tunnel into being.
+// makeInterface brings the interface of a tunnel into being: by the kernel's module or,
+// where it has none, by the process that serves devices.
 func (p *Plane) makeInterface(name string) (link, error) {
 	attributes := netlink.NewLinkAttrs()
-	attributes.Name = name
+	attributes.Name = newborn
 	err := netlink.LinkAdd(&netlink.Wireguard{LinkAttrs: attributes})
-	if errors.Is(err, unix.EOPNOTSUPP) {
+	if errors.Is(err, unix.EEXIST) { // the agent was killed before it had its name
+		if err = netlink.LinkDel(&netlink.Wireguard{LinkAttrs: attributes}); err == nil {
+			err = netlink.LinkAdd(&netlink.Wireguard{LinkAttrs: attributes})
+		}
+	}
+	switch {
+	case err == nil:
+		err = baptise(name)
+	case errors.Is(err, unix.EOPNOTSUPP):
 		err = p.devices.add(name)
 	}
 	if err != nil {
@@ -58,10 +74,16 @@ func (p *Plane) makeInterface(name string) (link, error) {
 	if err != nil {
 		return link{}, fmt.Errorf("making %s: %w", name, err)
 	}
-	if err := netlink.LinkSetAlias(l, alias+name); err != nil {
-		return link{}, fmt.Errorf("making %s: %w", name, err)
+	return link{index: l.Attrs().Index, mtu: l.Attrs().MTU, ours: true}, nil
+}
+
+// baptise gives the newborn interface its alias, then its name.
+func baptise(name string) error {
+	l, err := netlink.LinkByName(newborn)
+	if err != nil {
+		return err
 	}
-	return link{index: l.Attrs().Index, mtu: l.Attrs().MTU, ours: true, kind: l.Type()}, nil
+	return errors.Join(netlink.LinkSetAlias(l, alias+name), netlink.LinkSetName(l, name))
 }
 
 // dropInterface takes one away; it may be gone.

@@ -84,6 +84,7 @@ func (p *Plane) Check(c *gateway.Config) error {
 	if c.Carries(estate.IPsec) {
 		return errors.New("it has tunnels of IPsec, which the agent does not keep: use the site's linux bundle and its apply")
 	}
+	p.devices.wait()
 	have, err := links()
 	if err != nil {
 		return err
@@ -172,6 +173,7 @@ func (p *Plane) Apply(was, is *gateway.Config, secrets agent.Secrets, uses []age
 	if was == nil {
 		also = &gateway.Config{}
 	}
+	p.devices.wait()
 	steps := []func() error{
 		a.read, a.discards,
 		func() error { return p.filter(is, also) },

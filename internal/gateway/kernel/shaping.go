@@ -23,6 +23,9 @@ func (t *tree) alias() string {
 	return fmt.Sprintf("%s%s %d kbit/s %d", alias, t.device, t.rate, t.classes)
 }
 
+// treeDevice begins the names of the devices that have trees.
+const treeDevice = "wkshape"
+
 // treesOf lists the trees of a configuration by the keys of their links.
 func treesOf(c *gateway.Config) map[string]*tree {
 	out := map[string]*tree{}
@@ -31,7 +34,7 @@ func treesOf(c *gateway.Config) map[string]*tree {
 	}
 	for i := range c.Links {
 		if l := &c.Links[i]; l.Up > 0 {
-			out[l.Key] = &tree{fmt.Sprintf("wkshape%d", i), max(1, l.Up*95/100), len(c.Shaping)}
+			out[l.Key] = &tree{fmt.Sprintf("%s%d", treeDevice, i), max(1, l.Up*95/100), len(c.Shaping)}
 		}
 	}
 	return out
