@@ -105,8 +105,11 @@ func (t *tree) queue() int {
 
 // branch adds a class; rates are in kbit/s.
 func (t *tree) branch(index int, parent, class uint32, rate, ceil, priority int) error {
+	// A timer that comes a little late loses nothing: so much may leave at once.
+	burst := func(rate int) uint32 { return uint32(rate*kilobit/8*15/1000 + 1600) }
 	c := netlink.NewHtbClass(netlink.ClassAttrs{LinkIndex: index, Parent: parent, Handle: class}, netlink.HtbClassAttrs{
 		Rate: uint64(rate) * kilobit, Ceil: uint64(ceil) * kilobit, Prio: uint32(priority), Quantum: 1600,
+		Buffer: burst(rate), Cbuffer: burst(ceil),
 	})
 	if err := netlink.ClassAdd(c); err != nil {
 		return fmt.Errorf("a class of %s: %w", t.device, err)
