@@ -187,7 +187,8 @@ func (w *world) settle(dead route.Dead) (time.Duration, error) {
 			}
 			up := map[string]bool{}
 			for j := range s.Tunnels {
-				up[s.Tunnels[j].Interface] = s.Tunnels[j].Up
+				// One whose probes nobody answered yet is only taken for alive.
+				up[s.Tunnels[j].Interface] = s.Tunnels[j].Up && s.Tunnels[j].Answered > 0
 			}
 			for _, p := range w.routes.Plan.Peers(i) {
 				if gone := p.Tunnel.Mute || dead != nil && dead(p.Tunnel); up[p.Interface] == gone {
