@@ -26,6 +26,7 @@ type keeper struct {
 	command *exec.Cmd
 	client  http.Client
 	said    strings.Builder
+	read    uint64 // sequence number of the last event that was looked at
 }
 
 // program builds the product's program once.
@@ -209,4 +210,30 @@ func (w *world) settle(dead route.Dead) (time.Duration, error) {
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
+}
+
+// deaths returns how long after a moment the last agent saw one of the tunnels die that
+// are dead.
+func (w *world) deaths(dead route.Dead, began time.Time) (slowest time.Duration, err error) {
+	for i, k := range w.keepers {
+		var events []struct {
+			Sequence    uint64
+			At          time.Time
+			Kind, About string
+		}
+		if err := k.get(fmt.Sprintf("/events?after=%d", k.read), &events); err != nil {
+			return 0, err
+		}
+		gone := map[string]bool{}
+		for _, p := range w.routes.Plan.Peers(i) {
+			gone[p.Interface] = dead != nil && dead(p.Tunnel) && !p.Tunnel.Mute
+		}
+		for _, e := range events {
+			k.read = e.Sequence
+			if e.Kind == "tunnel-dead" && gone[e.About] && e.At.After(began) {
+				slowest = max(slowest, e.At.Sub(began))
+			}
+		}
+	}
+	return slowest, nil
 }

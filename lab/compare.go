@@ -22,7 +22,8 @@ type question struct {
 // Counts say how much was compared.
 type Counts struct {
 	Pairs, Ways, Failures, Verdicts, MTUs int
-	Again                                 int // asked again, as agents saw a tunnel die that was only late
+	Again                                 int           // asked again, as agents saw a tunnel die that was only late
+	Slowest                               time.Duration // that an agent was in seeing a tunnel die
 }
 
 func (c *Counts) add(d Counts) {
@@ -32,6 +33,7 @@ func (c *Counts) add(d Counts) {
 	c.Verdicts += d.Verdicts
 	c.MTUs += d.MTUs
 	c.Again += d.Again
+	c.Slowest = max(c.Slowest, d.Slowest)
 }
 
 // A round compares one estate with its predictions.

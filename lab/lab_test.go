@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"testing"
+	"time"
 )
 
 // Some estates of the many on which predictions were tried; make lab tries others.
@@ -19,6 +20,9 @@ func TestAgentsDoAsPredicted(t *testing.T) {
 	total := try(t, 0, 12, 2, true)
 	if total.Ways < 1000 || total.Failures < 18 {
 		t.Errorf("only %+v was compared", total)
+	}
+	if most := time.Duration(quick.IntervalMs*quick.Misses+quick.TimeoutMs)*time.Millisecond + slack; total.Slowest > most {
+		t.Errorf("a death was seen after %v; the profile promises %v", total.Slowest, most)
 	}
 	if total.Again > total.Verdicts/20 {
 		t.Errorf("%d of %d questions were asked again: probes are late here", total.Again, total.Verdicts)

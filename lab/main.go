@@ -90,6 +90,7 @@ func Try(seed uint64, failures int, agents bool) (Counts, []string, error) {
 	}
 	r := &round{w: w, f: f, m: m, random: rand.New(rand.NewPCG(seed, 77))}
 	err = r.compare(failures)
+	r.counts.Slowest = w.slowest
 	return r.counts, r.wrong, err
 }
 

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -36,6 +37,7 @@ type world struct {
 	watched  *watch
 	agents   bool            // gateways are kept by agents, and not by bundles
 	keepers  map[int]*keeper // by site
+	slowest  time.Duration   // that an agent was in seeing a tunnel die
 	mu       sync.Mutex      // of ends and keepers, while gateways are configured
 }
 
@@ -480,6 +482,7 @@ func (w *world) neighbour(i int, readme string) error {
 // their tunnels take the interfaces down. What was dead before comes back. Nil
 // brings everything back.
 func (w *world) fail(dead route.Dead) error {
+	began := time.Now()
 	var group errgroup.Group
 	for i, gateway := range w.gateways {
 		var lines []string
@@ -518,6 +521,11 @@ func (w *world) fail(dead route.Dead) error {
 	if _, err := w.settle(dead); err != nil {
 		return err
 	}
+	slowest, err := w.deaths(dead, began)
+	if err != nil {
+		return err
+	}
+	w.slowest = max(w.slowest, slowest)
 	for _, k := range w.keepers {
 		if err := k.forgive(); err != nil {
 			return err
