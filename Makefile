@@ -4,7 +4,7 @@ VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
 WEB     := $(shell find web/src web/public web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
 DIST    := internal/server/api/site/dist/index.html
 
-.PHONY: demo demo-reset build test lint lab mutate notices bench fuzz shots api tools test-tools clean
+.PHONY: demo demo-reset build test lint lab deb mutate notices bench fuzz shots api tools test-tools clean
 
 # A private database, the demo estate in it, and the server on 127.0.0.1.
 demo: tools build
@@ -45,11 +45,12 @@ lint: web/node_modules/.package-lock.json
 	cd web && npm run --silent lint && npm run --silent check && npm run --silent lint:api
 
 test: test-tools build lint
-	shellcheck -e SC2016 scripts/install core/render/linux/apply.sh
+	shellcheck -e SC2016 scripts/install core/render/linux/apply.sh packaging/build packaging/debian/postinst packaging/debian/prerm packaging/debian/postrm
 	go run ./cmd/wideknot openapi | diff -q - docs/openapi.json || { echo "docs/openapi.json is out of date; run make api"; exit 1; }
 	go run ./notices | diff -q - cmd/wideknot/notices.txt || { echo "cmd/wideknot/notices.txt is out of date; run make notices"; exit 1; }
 	go test $$(go list ./core/... | grep -v /render/linux)
 	CGO_ENABLED=1 go test -race -short ./core/... ./internal/... ./cmd/... ./examples/...
+	$(MAKE) --no-print-directory deb && lintian --fail-on error --allow-root dist/*.deb
 	go test -count=1 -parallel 4 ./lab ./core/render/linux
 	go test -count=1 -parallel 3 ./e2e/...
 	$(MAKE) --no-print-directory fuzz
@@ -58,8 +59,8 @@ test: test-tools build lint
 # more. The default counts, as a run that is ended by the clock fails now and then.
 FUZZTIME ?= 10000x
 fuzz:
-	@log=$$(mktemp); trap 'rm -f "$$log"' EXIT; for target in $$(grep -rhoE '^func (Fuzz[A-Za-z]+)' --include=*_test.go core | sed 's/func //' | sort -u); do \
-		package=$$(grep -rlE "^func $$target\(" --include=*_test.go core | head -n 1 | xargs dirname); \
+	@log=$$(mktemp); trap 'rm -f "$$log"' EXIT; for target in $$(grep -rhoE '^func (Fuzz[A-Za-z]+)' --include=*_test.go core internal | sed 's/func //' | sort -u); do \
+		package=$$(grep -rlE "^func $$target\(" --include=*_test.go core internal | head -n 1 | xargs dirname); \
 		go test ./$$package -run '^$$' -fuzz "^$$target\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x > "$$log" 2>&1 \
 			&& echo "ok  	$$package	$$target" || { cat "$$log"; exit 1; }; \
 	done
@@ -77,6 +78,12 @@ SEED ?= 1
 mutate: test-tools
 	go run ./mutate -n $(MUTANTS) -seed $(SEED)
 
+# A Debian package for server and gateway, in dist/.
+deb: $(DIST)
+	rm -f dist/*.deb
+	CGO_ENABLED=0 go build -trimpath -ldflags "-s -w -X main.version=$(VERSION)" -o dist/wideknot ./cmd/wideknot
+	packaging/build dist/wideknot "$(VERSION)" dist
+
 bench:
 	go test -run '^$$' -bench . -benchmem ./core/...
 
@@ -89,7 +96,7 @@ tools:
 	@scripts/install mariadb-server
 test-tools:
 	@command -v $${CC:-cc} >/dev/null || scripts/install gcc libc6-dev # for the race detector
-	@scripts/install mariadb-server chromium wireguard-go wireguard-tools nftables iproute2 iputils-ping procps libyang2-tools libyuma-base patch fonts-dejavu-core charon-systemd strongswan-swanctl libcharon-extra-plugins shellcheck
+	@scripts/install mariadb-server chromium wireguard-go wireguard-tools nftables iproute2 iputils-ping procps libyang2-tools libyuma-base patch fonts-dejavu-core charon-systemd strongswan-swanctl libcharon-extra-plugins shellcheck lintian systemd
 
 clean:
-	rm -rf bin internal/server/api/site/dist web/node_modules
+	rm -rf bin dist internal/server/api/site/dist web/node_modules
