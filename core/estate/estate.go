@@ -110,6 +110,7 @@ type Overlay struct {
 	PairingLimit int            `json:"pairing_limit,omitempty"`
 	Hubs         []string       `json:"hubs,omitempty" max:"256"`
 	HubLinks     *bool          `json:"hub_links,omitempty"`
+	HubsTell     bool           `json:"hubs_tell,omitempty"` // by gateways' own program: which sites they reach
 	Spokes       []Spoke        `json:"spokes,omitempty" max:"10000"`
 	Direct       [][]string     `json:"direct,omitempty" max:"50000 2"`
 	Costs        *Costs         `json:"costs,omitempty"`

@@ -261,9 +261,15 @@ func (m *Model) fits(n *net, i, j int) bool {
 	if n.ways[x*n.classes+y] == nil || n.ways[y*n.classes+x] == nil {
 		return false
 	}
+	if n.told && (n.paths[x*n.classes+y] == nil || n.paths[y*n.classes+x] == nil) {
+		return false
+	}
 	for at, h := range n.hubs {
 		c := int(n.class[h])
 		if n.ways[c*n.classes+x] == nil || n.ways[c*n.classes+y] == nil || n.onward[at*n.classes+x] == nil || n.onward[at*n.classes+y] == nil {
+			return false
+		}
+		if n.told && (n.paths[c*n.classes+x] == nil || n.paths[c*n.classes+y] == nil) {
 			return false
 		}
 	}

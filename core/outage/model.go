@@ -61,6 +61,8 @@ type net struct {
 	classes int
 	ways    [][]int32  // class and class → places of hubs in order; nil: not known by class
 	onward  [][]int32  // place of hub and class → places, here for the site itself
+	told    bool       // hubs tell which adjacencies live
+	paths   [][]path   // class and class → paths in order, where hubs tell; nil: not known by class
 	ends    [][2]int32 // the links at both ends of each tunnel, by number
 	start   []int32    // adjacency → its first tunnel in ends
 }
@@ -184,6 +186,9 @@ func (m *Model) net(i int) net {
 	direct := n.adjoin(m)
 	first, second := n.classify(p)
 	m.ways(i, &n, first, second)
+	if n.told = m.Map.Told(i); n.told {
+		m.paths(i, &n, first, second)
+	}
 	m.except(i, direct)
 	return n
 }

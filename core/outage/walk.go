@@ -129,7 +129,10 @@ func (m *Model) walk(s *state, l *lane, from, to int, w *way) {
 		ways, special = m.special[ask{from, to, overlaysBits(l.overlays)}]
 	}
 	if special {
-		next, ok := m.take(s, ways, w)
+		next, ok := m.steerBy(s, ways, to, w)
+		if !ok {
+			next, ok = m.take(s, ways, w)
+		}
 		if !ok {
 			return
 		}
@@ -174,6 +177,12 @@ func (m *Model) take(s *state, ways []route.Way, w *way) (next int, ok bool) {
 // step takes a walk one tunnel on. It reports false where the packet ends.
 func (m *Model) step(s *state, overlay int16, at, to int, fromHub bool, w *way) bool {
 	n := &m.nets[overlay]
+	if n.told && !fromHub {
+		if next, ok := m.steer(s, overlay, at, to, w); ok {
+			w.at = next
+			return true
+		}
+	}
 	var places []int32
 	if fromHub {
 		places = n.onward[int(n.place[at])*n.classes+int(n.class[to])]

@@ -27,6 +27,10 @@ type graph struct {
 	between [][]weight  // hub to hub over hubs
 	reached [][]bool
 	joined  bool // every two hubs are adjacent, and no detour between them is shorter
+	told    bool // hubs tell which adjacencies live
+	// straight says that what one hub hands another goes straight on, as between hubs
+	// that are joined, or that tell.
+	straight bool
 }
 
 func newGraph(p *tunnel.Plan, o *tunnel.Overlay) *graph {
@@ -173,7 +177,7 @@ func (g *graph) ways(out []trail, from, to int, r *reach) []trail {
 			continue
 		}
 		rest := r.weight[hub]
-		if fromHub && g.joined {
+		if fromHub && g.straight {
 			direct, adjacent := g.step(s.to, to)
 			if !adjacent {
 				continue
@@ -198,14 +202,15 @@ func (g *graph) step(from, to int) (edge, bool) {
 }
 
 // onward lists what a hub does with traffic that another hub handed it: the
-// step to the site itself, then those to hubs farther from it.
+// step to the site itself, then those to hubs farther from it; where hubs tell, who
+// sent it knew a path that needs no more.
 func (g *graph) onward(hub, to int) []trail {
 	direct, adjacent := g.step(hub, to)
 	var out []trail
 	if adjacent {
 		out = append(out, trail{direct, direct.weight})
 	}
-	if _, toHub := g.place[to]; toHub {
+	if _, toHub := g.place[to]; toHub || g.told {
 		return out
 	}
 	for _, s := range g.toHubs[hub] {

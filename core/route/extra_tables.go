@@ -47,7 +47,7 @@ func (m *Map) Extras(site int) []Extra {
 			if e.Overlay != i {
 				continue
 			}
-			if name := local.Interface; g.joined && g.overlay.IsHub(remote.Site) {
+			if name := local.Interface; g.straight && g.overlay.IsHub(remote.Site) {
 				fromHubs = append(fromHubs, name)
 			} else {
 				fromOthers = append(fromOthers, name)

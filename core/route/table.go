@@ -98,6 +98,11 @@ func Build(p *tunnel.Plan) *Map {
 		}
 		m.shared[i] = newHoldings(list)
 	}
+	for i := range m.graphs {
+		g := m.graphs[i]
+		g.told = m.Untold(i) == ""
+		g.straight = g.joined || g.told
+	}
 	var list []holding
 	for i := range p.Estate.Sites {
 		list = append(list, localOf(p, i)...)
@@ -151,7 +156,7 @@ func (m *Map) Path(overlay, from, to int) []int {
 	fromHub := false
 	for at := from; at != to; at = path[len(path)-1] {
 		var ways []trail
-		if fromHub && g.joined {
+		if fromHub && g.straight {
 			ways = g.onward(at, to)
 		} else {
 			ways = g.ways(nil, at, to, r)

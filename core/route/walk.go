@@ -102,7 +102,7 @@ func (f *flight) run() place {
 			f.unshared()
 			return place{}
 		}
-		hops := f.inUse(r.Hops)
+		hops := f.steer(&r, f.inUse(r.Hops))
 		if len(hops) == 0 {
 			f.walk.ToSite = r.To
 			what := "there is no path to " + m.Plan.Site(r.To).Key
