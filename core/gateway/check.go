@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"cmp"
+	"encoding/hex"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -18,6 +19,7 @@ const (
 	maxWays     = 200_000
 	maxRoutes   = 1_000_000
 	maxRules    = 10_000
+	maxHubs     = 256
 	maxPrefixes = 1_000_000 // in all lists together
 )
 
@@ -154,10 +156,17 @@ func (c *Config) Check() error {
 	})
 	each(k, "route", c.Routes, func(r *Route) place { return place{r.Table, r.Prefix} }, func(r *Route) {
 		k.route(r)
+		k.number("a telling", r.Telling, 0, len(c.Tellings))
+		if r.Telling > 0 && r.Telling <= len(c.Tellings) {
+			k.number("a site's number", r.To, 1, c.Tellings[r.Telling-1].Sites)
+		} else if r.To != 0 {
+			k.fail("the route to %v leads to a site of which nobody tells", r.Prefix)
+		}
 		if r.Way != 0 && !ids[r.Way] {
 			k.fail("the route to %v goes by way %d, which is not there", r.Prefix, r.Way)
 		}
 	})
+	each(k, "telling", c.Tellings, func(t *Telling) string { return t.Overlay }, k.telling)
 	each(k, "discard", c.Discards, func(d *Discard) place { return place{d.Table, d.Prefix} }, func(d *Discard) {
 		k.number("a table", d.Table, 0, 65535)
 		k.prefix("a discard", d.Prefix)
@@ -276,6 +285,49 @@ func (k *checker) route(r *Route) {
 		k.device("a route's device", r.Device)
 	} else if r.Device != "" {
 		k.fail("the route to %v has a device and no next hop", r.Prefix)
+	}
+}
+
+func (k *checker) telling(t *Telling) {
+	k.word("an overlay", t.Overlay)
+	k.word("a version", t.Version)
+	if raw, err := hex.DecodeString(t.Version); err != nil || len(raw) != 8 {
+		k.fail("the version of what is told is %q", t.Version)
+	}
+	k.number("a number of sites", t.Sites, 1, maxTunnels)
+	site := func(n int) { k.number("a site's number", n, 1, t.Sites) }
+	site(t.Me)
+	k.count("hubs", len(t.Hubs), maxHubs)
+	for _, hub := range t.Hubs {
+		site(hub)
+	}
+	each(k, "peer", t.Peers, func(p *Numbered) string { return p.Site }, func(p *Numbered) {
+		k.word("a peer", p.Site)
+		site(p.Number)
+	})
+	each(k, "order", t.Orders, func(o *Order) int { return o.ID }, func(o *Order) {
+		k.number("an order", o.ID, 1, len(t.Orders))
+		each(k, "path", o.Paths, func(p *Path) int { return p.ID }, func(p *Path) {
+			k.number("a path", p.ID, 1, len(o.Paths))
+			k.count("hubs on a path", len(p.Via), 2)
+			for _, hub := range p.Via {
+				if !slices.Contains(t.Hubs, hub) {
+					k.fail("a path leads by site %d, which is no hub", hub)
+				}
+			}
+		})
+	})
+	for i := range t.Orders {
+		k.number("the place of an order", t.Orders[i].ID, i+1, i+1)
+	}
+	last := 0
+	for _, d := range t.To {
+		site(d.Number)
+		k.number("an order", d.Order, 1, len(t.Orders))
+		if d.Number <= last {
+			k.fail("destinations are not in the order of their numbers")
+		}
+		last = d.Number
 	}
 }
 

@@ -35,9 +35,13 @@ func full() *Config {
 				},
 			},
 		},
-		Lists:    []List{{ID: 1, Prefixes: p("10.4.0.0/16", "10.5.0.0/16")}},
-		Ways:     []Way{{ID: FirstWay + 1, Groups: []Group{{Place: 1, Members: []Member{{"weir-1", 2}, {"weir-2", 1}}}}}},
-		Routes:   []Route{{Prefix: p("10.2.0.0/16")[0], Way: FirstWay + 1}, {Table: 8400, Prefix: p("0.0.0.0/0")[0], Via: a("203.0.113.1"), Device: "wan0"}},
+		Lists:  []List{{ID: 1, Prefixes: p("10.4.0.0/16", "10.5.0.0/16")}},
+		Ways:   []Way{{ID: FirstWay + 1, Groups: []Group{{Place: 1, Members: []Member{{"weir-1", 2}, {"weir-2", 1}}}}}},
+		Routes: []Route{{Prefix: p("10.2.0.0/16")[0], Way: FirstWay + 1, Telling: 1, To: 3}, {Table: 8400, Prefix: p("0.0.0.0/0")[0], Via: a("203.0.113.1"), Device: "wan0"}},
+		Tellings: []Telling{{
+			Overlay: "ops", Version: "0123456789abcdef", Sites: 3, Me: 1, Hubs: []int{2}, Peers: []Numbered{{2, "weir"}},
+			Orders: []Order{{ID: 1, Paths: []Path{{ID: 1}, {ID: 2, Via: []int{2}}}}}, To: []Destination{{Number: 3, Order: 1}},
+		}},
 		Discards: []Discard{{Table: 8600, Prefix: p("10.2.0.0/16")[0]}},
 		Rules:    []Rule{{Priority: 8600, Family: IPv4, Mark: PlaceUnit, Mask: PlaceMask, Arriving: []string{"wan0"}, From: p("10.1.0.0/16"), Table: 8600}},
 		Forward6: true,
@@ -65,6 +69,13 @@ func TestCheckRefuses(t *testing.T) {
 		t.Fatal(err)
 	}
 	for says, spoil := range map[string]func(c *Config){
+		"told is \"x\"":              func(c *Config) { c.Tellings[0].Version = "x" },
+		"site's number is 4":         func(c *Config) { c.Routes[0].To = 4 },
+		"of which nobody tells":      func(c *Config) { c.Routes[0].Telling = 0 },
+		"which is no hub":            func(c *Config) { c.Tellings[0].Orders[0].Paths[1].Via[0] = 3 },
+		"an order is 2":              func(c *Config) { c.Tellings[0].To[0].Order = 2 },
+		"place of an order":          func(c *Config) { c.Tellings[0].Orders = append(c.Tellings[0].Orders, Order{ID: 3}, Order{ID: 2}) },
+		"order of their numbers":     func(c *Config) { c.Tellings[0].To = append(c.Tellings[0].To, Destination{2, 1}) },
 		"the site":                   func(c *Config) { c.Site = "a b" },
 		"no plain word":              func(c *Config) { c.Tunnels[0].Overlay = "x;y" },
 		"can be called":              func(c *Config) { c.Tunnels[0].Interface = "sixteen-bytes-16" },

@@ -21,6 +21,8 @@ type Config struct {
 	Lists  []List  `json:"prefix-list,omitempty"`
 	Ways   []Way   `json:"way,omitempty"`
 	Routes []Route `json:"route,omitempty"`
+	// Tellings are of overlays whose hubs tell which sites they reach.
+	Tellings []Telling `json:"telling,omitempty"`
 	// Discards stand behind the routes of ways, exactly as wide as what those cover;
 	// they are few, as they are merged where nothing lies between.
 	Discards []Discard `json:"discard,omitempty"`
@@ -142,6 +144,9 @@ type Route struct {
 	Way    int          `json:"way,omitempty"`
 	Via    netip.Addr   `json:"via,omitzero"`
 	Device string       `json:"device,omitempty"` // with Via
+	// Where hubs tell of it: the place of the telling, from 1, and the site's number.
+	Telling int `json:"telling,omitempty"`
+	To      int `json:"to,omitempty"`
 }
 
 // A Discard is for what no living route takes.

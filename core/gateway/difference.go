@@ -31,6 +31,7 @@ const (
 	OfRoute   Kind = "route"
 	OfRule    Kind = "rule"
 	OfFilter  Kind = "filter"
+	OfTelling Kind = "telling"
 )
 
 // An Operation is one step from a configuration to another. Index is the place of
@@ -82,12 +83,14 @@ func Difference(was, is *Config) []Operation {
 		})
 	rules := compare(OfRule, was.Rules, is.Rules, sameRule, func(r *Rule) string { return fmt.Sprint(r.Family, r.Priority) },
 		func(r *Rule) string { return fmt.Sprintf("%s rule %d", r.Family, r.Priority) }, nil)
+	tellings := compare(OfTelling, was.Tellings, is.Tellings, sameTelling, func(t *Telling) string { return t.Overlay },
+		func(t *Telling) string { return "what hubs of " + t.Overlay + " tell" }, nil)
 	filter := changes{}
 	if !sameJudgement(was, is) {
 		filter.make = []Operation{{Act: Change, Kind: OfFilter, Index: -1, Words: "the filter and translation change"}}
 	}
-	out := slices.Concat(discards.make, links.make, lists.make, tunnels.make, filter.make, ways.make, routes.make, rules.make)
-	return slices.Concat(out, rules.drop, routes.drop, ways.drop, tunnels.drop, lists.drop, links.drop, discards.drop)
+	out := slices.Concat(discards.make, links.make, lists.make, tunnels.make, filter.make, ways.make, tellings.make, routes.make, rules.make)
+	return slices.Concat(out, rules.drop, routes.drop, tellings.drop, ways.drop, tunnels.drop, lists.drop, links.drop, discards.drop)
 }
 
 // missing counts what is in one list and not in another.

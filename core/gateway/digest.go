@@ -129,7 +129,7 @@ func (c *Config) Digest() string {
 	for i := range c.Routes {
 		r := &c.Routes[i]
 		d.prefix(r.Prefix)
-		d.num(r.Table, r.Way)
+		d.num(r.Table, r.Way, r.Telling, r.To)
 		if r.Via.IsValid() || r.Device != "" {
 			d.addr(r.Via)
 			d.text(r.Device)
@@ -149,10 +149,34 @@ func (c *Config) Digest() string {
 		d.texts(r.Arriving)
 		d.prefixes(r.From)
 	}
+	d.num(len(c.Tellings))
+	for i := range c.Tellings {
+		d.telling(&c.Tellings[i])
+	}
 	d.filter(&c.Filter)
 	d.translation(c)
 	d.sum.Write(d.room)
 	return hex.EncodeToString(d.sum.Sum(nil))
+}
+
+func (d *digester) telling(t *Telling) {
+	d.text(t.Overlay, t.Version)
+	d.num(t.Sites, t.Me, len(t.Hubs), len(t.Peers), len(t.Orders), len(t.To))
+	d.num(t.Hubs...)
+	for _, p := range t.Peers {
+		d.num(p.Number)
+		d.text(p.Site)
+	}
+	for _, o := range t.Orders {
+		d.num(o.ID, len(o.Paths))
+		for _, p := range o.Paths {
+			d.num(p.ID, len(p.Via))
+			d.num(p.Via...)
+		}
+	}
+	for _, to := range t.To {
+		d.num(to.Number, to.Order)
+	}
 }
 
 func (d *digester) tunnel(t *Tunnel) {

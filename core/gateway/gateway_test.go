@@ -15,11 +15,25 @@ import (
 
 func mapOf(e *estate.Estate) *route.Map { return route.Build(tunnel.Derive(e)) }
 
+// telling lets the hubs of an estate tell which sites they reach.
+func telling(e *estate.Estate) {
+	for i := range e.Overlays {
+		e.Overlays[i].HubsTell = true
+	}
+	for i := range e.Sites {
+		e.Sites[i].Gateway.Switches = true
+	}
+}
+
 // eachSite makes the configuration of every site of some random estates.
 func eachSite(t *testing.T, seeds uint64, do func(where string, m *route.Map, site int, c *Config)) {
 	t.Helper()
 	for seed := range seeds {
-		m := mapOf(sample.Mixed(seed))
+		e := sample.Mixed(seed)
+		if seed%2 == 0 {
+			telling(e)
+		}
+		m := mapOf(e)
 		for i := range m.Plan.Estate.Sites {
 			do(fmt.Sprintf("seed %d, %s", seed, m.Plan.Site(i).Key), m, i, Of(m, i))
 		}

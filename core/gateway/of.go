@@ -21,6 +21,9 @@ type making struct {
 	peers  []tunnel.Peer
 	out    *Config
 	ways   ways
+	// By overlay, where its hubs tell: the telling's place from 1, and sites' numbers.
+	told    []int
+	numbers []map[int]int
 }
 
 // Of makes the configuration of a site's gateway. It has no tunnels where the site
@@ -30,12 +33,14 @@ func Of(m *route.Map, site int) *Config {
 	k := &making{plan: p, routes: m, index: site, site: p.Site(site), peers: p.Peers(site), out: &Config{Site: p.Site(site).Key}}
 	k.links()
 	k.tunnels()
+	k.numbers = make([]map[int]int, len(p.Overlays))
+	k.tellings()
 	extras := m.Extras(site)
 	table := m.Table(site)
 	k.farEnds()
-	k.table(DefaultTable, table)
+	k.table(DefaultTable, table, true)
 	for i := range extras {
-		k.table(FirstTable+i, extras[i].Routes)
+		k.table(FirstTable+i, extras[i].Routes, !extras[i].Straight)
 	}
 	k.out.Routes = filled(k.out.Routes)
 	k.out.Ways = k.ways.number(k.out.Routes)

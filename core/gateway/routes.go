@@ -33,8 +33,9 @@ func (k *making) farEnds() {
 }
 
 // table adds the routes of a table, and its discards. Where one prefix has a route
-// by tunnels and one that must stay outside them, the latter stands.
-func (k *making) table(number int, routes []route.Route) {
+// by tunnels and one that must stay outside them, the latter stands. Those of a table
+// that may be steered say to which site they lead, where hubs tell of it.
+func (k *making) table(number int, routes []route.Route, steered bool) {
 	var discards, others []netip.Prefix
 	var outside map[netip.Prefix]bool
 	if len(routes) > 1 {
@@ -55,7 +56,13 @@ func (k *making) table(number int, routes []route.Route) {
 			continue // those are among the extras
 		}
 		if len(r.Hops) > 0 && !outside[r.Prefix] {
-			k.out.Routes = append(k.out.Routes, Route{Table: number, Prefix: r.Prefix, Way: k.ways.of(r.Hops)})
+			out := Route{Table: number, Prefix: r.Prefix, Way: k.ways.of(r.Hops)}
+			if steered && len(k.out.Tellings) > 0 {
+				if overlay, to, ok := k.routes.Steered(r); ok {
+					out.Telling, out.To = k.told[overlay], k.numbers[overlay][to]
+				}
+			}
+			k.out.Routes = append(k.out.Routes, out)
 		}
 		if r.Discards() {
 			if discards == nil {

@@ -53,6 +53,13 @@ func sameGroups(a, b *Way) bool {
 	return a.ID == b.ID && allSame(a.Groups, b.Groups, func(a, b *Group) bool { return a.Place == b.Place && slices.Equal(a.Members, b.Members) })
 }
 
+func sameTelling(a, b *Telling) bool {
+	return a.Overlay == b.Overlay && a.Version == b.Version && a.Sites == b.Sites && a.Me == b.Me && slices.Equal(a.Hubs, b.Hubs) && slices.Equal(a.Peers, b.Peers) &&
+		slices.Equal(a.To, b.To) && allSame(a.Orders, b.Orders, func(a, b *Order) bool {
+		return a.ID == b.ID && allSame(a.Paths, b.Paths, func(a, b *Path) bool { return a.ID == b.ID && slices.Equal(a.Via, b.Via) })
+	})
+}
+
 func sameRule(a, b *Rule) bool {
 	return a.Priority == b.Priority && a.Family == b.Family && a.Mark == b.Mark && a.Mask == b.Mask && a.Table == b.Table && a.NoLonger == b.NoLonger &&
 		slices.Equal(a.Arriving, b.Arriving) && slices.Equal(a.From, b.From)

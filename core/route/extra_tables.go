@@ -13,6 +13,7 @@ type Extra struct {
 	Arriving []string       // devices by which they come; or
 	From     []netip.Prefix // the subnets in which they start; or, with neither, any of that Place
 	Place    int            // of answers alone to flows that are marked with this place, see Marked; else 0
+	Straight bool           // of what comes from other hubs: goes straight to its site, or by this order whatever is told
 	Last     bool           // asked after the main table, but before its default route
 	Why      string
 	Routes   []Route // none is Connected; what no route matches goes by the main table
@@ -54,7 +55,7 @@ func (m *Map) Extras(site int) []Extra {
 			}
 		}
 		if len(fromHubs) > 0 {
-			out = append(out, placed(Extra{Arriving: fromHubs, Why: "from other hubs of " + g.overlay.Spec.Key, Routes: m.onwardTable(i, site)})...)
+			out = append(out, placed(Extra{Arriving: fromHubs, Straight: true, Why: "from other hubs of " + g.overlay.Spec.Key, Routes: m.onwardTable(i, site)})...)
 		}
 		if len(overlays) > 1 && len(fromOthers) > 0 {
 			out = append(out, placed(Extra{Arriving: fromOthers, Why: "stays in " + g.overlay.Spec.Key, Routes: m.routes(site, []int{i}, without(overlays, []int{i}))})...)

@@ -120,15 +120,22 @@ func TestYanglintAcceptsConfigurations(t *testing.T) {
 
 // Whatever a gateway is to be, and what it reports, is what the module publishes.
 func TestYanglintAcceptsGateways(t *testing.T) {
-	ipsec := 0
+	ipsec, told := 0, 0
 	for seed := range uint64(6) {
 		e := sample.Mixed(seed)
 		if len(e.Overlays) > 1 {
 			e.Overlays[1].Transport = estate.IPsec
 		}
+		for j := range e.Overlays {
+			e.Overlays[j].HubsTell = true
+		}
+		for j := range e.Sites {
+			e.Sites[j].Gateway.Switches = true
+		}
 		m := route.Build(tunnel.Derive(e))
 		for i := range e.Sites {
 			c := gateway.Of(m, i)
+			told += len(c.Tellings)
 			if c.Carries(estate.IPsec) {
 				ipsec++
 			}
