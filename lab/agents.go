@@ -50,11 +50,11 @@ var quick = estate.Probe{Target: estate.FarEnd, IntervalMs: 150, TimeoutMs: 400,
 const slack = 150 * time.Millisecond
 
 // probed lets every overlay be probed quickly and every gateway switch by itself, as
-// agents do.
-func probed(e *estate.Estate) {
+// agents do, and hubs tell which sites they reach.
+func probed(e *estate.Estate, tell bool) {
 	for i := range e.Overlays {
 		probe := quick
-		e.Overlays[i].Probe = &probe
+		e.Overlays[i].Probe, e.Overlays[i].HubsTell = &probe, tell
 	}
 	for i := range e.Sites {
 		e.Sites[i].Gateway.Switches = true

@@ -74,7 +74,7 @@ func main() {
 func Try(seed uint64, failures int, agents bool) (Counts, []string, error) {
 	e := sample.Mixed(seed)
 	if agents {
-		probed(e)
+		probed(e, seed%2 == 0)
 	}
 	keys := keysFor(e)
 	m := route.Build(tunnel.Derive(e))

@@ -48,7 +48,7 @@ func TestZonesGiveWay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	probed(e)
+	probed(e, false)
 	keys := keysFor(e)
 	m := route.Build(tunnel.Derive(e))
 	w, err := newWorld(m, keys, true)

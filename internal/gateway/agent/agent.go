@@ -44,8 +44,7 @@ type Agent struct {
 	trial   *Trial        // what running is, until it is confirmed
 	ends    time.Duration // by the boot clock: when the trial does
 	last    Outcome
-	uses    []Use
-	groups  []int  // in use, by the way's place
+	choice  Choice
 	broken  string // why the last applying failed; empty where it did not
 	linkUp  map[string]linkSeen
 	told    map[string]bool // notes that were told already
@@ -203,16 +202,15 @@ func (a *Agent) apply(was *gateway.Config, v *Version) error {
 		return err
 	}
 	a.prober.watch(v.Config)
-	alive := a.prober.alive()
-	uses, groups := choose(v.Config, func(name string) bool { return alive[name] })
-	notes, err := a.plane.Apply(was, v.Config, secrets, uses)
+	choice := a.decide(v.Config)
+	notes, err := a.plane.Apply(was, v.Config, secrets, &choice)
 	a.tell(notes)
 	a.broken = ""
 	if err != nil {
 		a.broken = err.Error()
 		return err
 	}
-	a.running, a.uses, a.groups = v, uses, groups
+	a.running, a.choice = v, choice
 	a.see()
 	return nil
 }
@@ -246,32 +244,56 @@ func (a *Agent) move() {
 	if a.running == nil {
 		return
 	}
-	alive := a.prober.alive()
-	uses, groups := choose(a.running.Config, func(name string) bool { return alive[name] })
-	list := moved(a.uses, uses)
-	if len(list) == 0 {
+	choice := a.decide(a.running.Config)
+	uses, steers := moved(a.choice.Uses, choice.Uses), steered(a.running.Config, a.choice.Steers, choice.Steers)
+	if len(uses)+len(steers) == 0 {
 		return
 	}
-	if err := a.plane.Use(a.running.Config, list); err != nil {
-		notes, err := a.plane.Mend(a.running.Config, uses)
+	if err := a.plane.Use(a.running.Config, uses, steers); err != nil {
+		notes, err := a.plane.Mend(a.running.Config, &choice)
 		a.tell(notes)
 		if err != nil {
 			a.event(Trouble, "ways", "a way could not be moved: %v", err)
 			return
 		}
 	}
-	a.tellMoved(uses, groups)
-	a.uses, a.groups = uses, groups
+	a.tellMoved(&choice)
+	a.tellSteered(steers, &choice)
+	a.choice = choice
 	if err := a.store.note("dead", a.prober.dead()); err != nil {
 		a.Log.Warn("the state folder takes nothing", "reason", err)
 	}
 }
 
+// decide chooses by what lives and what was told.
+func (a *Agent) decide(c *gateway.Config) Choice {
+	alive := a.prober.alive()
+	return decide(c, func(name string) bool { return alive[name] }, a.prober.firsts())
+}
+
+// tellSteered writes which prefixes were moved by what hubs tell: a few, or else how many.
+func (a *Agent) tellSteered(steers map[Place]int, choice *Choice) {
+	by := map[int]string{}
+	for i := range choice.Uses {
+		by[choice.Uses[i].Way] = goes(choice.Uses[i].Members)
+	}
+	const few = 4
+	said := 0
+	for place, way := range steers {
+		if said++; said > few {
+			a.event(Steered, "", "%d more prefixes move with them", len(steers)-few)
+			return
+		}
+		a.event(Steered, place.Prefix.String(), "%v %s, by what hubs tell", place.Prefix, by[way])
+	}
+}
+
 // tellMoved writes which ways go by another group: each of a few, or else how many.
-func (a *Agent) tellMoved(uses []Use, groups []int) {
+func (a *Agent) tellMoved(choice *Choice) {
+	uses := choice.Uses
 	var list []int
-	for i := range uses {
-		if i < len(a.groups) && groups[i] != a.groups[i] {
+	for i := range choice.Groups {
+		if i < len(a.choice.Groups) && choice.Groups[i] != a.choice.Groups[i] {
 			list = append(list, i)
 		}
 	}
@@ -301,7 +323,7 @@ func (a *Agent) mend() {
 	if a.running == nil {
 		return
 	}
-	notes, err := a.plane.Mend(a.running.Config, a.uses)
+	notes, err := a.plane.Mend(a.running.Config, &a.choice)
 	a.tell(notes)
 	if err == nil && a.gone() {
 		err = a.apply(a.running.Config, a.running)
@@ -443,7 +465,7 @@ func (a *Agent) back(t *Trial, why string) error {
 		err = a.apply(t.Config, &kept.Version)
 	} else {
 		err = a.plane.Remove()
-		a.running, a.uses, a.groups = nil, nil, nil
+		a.running, a.choice = nil, Choice{}
 		a.prober.watch(&gateway.Config{})
 	}
 	if err != nil {
@@ -483,7 +505,7 @@ func (a *Agent) Remove(ctx context.Context) error {
 		if err := a.plane.Remove(); err != nil {
 			return err
 		}
-		a.running, a.trial, a.uses, a.groups = nil, nil, nil, nil
+		a.running, a.trial, a.choice = nil, nil, Choice{}
 		a.prober.watch(&gateway.Config{})
 		var err error
 		for _, name := range []string{confirmed, former, trial, "outcome", "dead"} {

@@ -17,11 +17,11 @@ type Plane interface {
 	// Apply makes the gateway what is says. What it was meant to be before, nil where
 	// nothing is known, tells which settings are new; what is ours and no longer wanted
 	// goes whatever was says. Notes are of what could not be had for now.
-	Apply(was, is *gateway.Config, secrets Secrets, uses []Use) (notes []string, err error)
-	// Use lets ways go by other tunnels.
-	Use(c *gateway.Config, uses []Use) error
+	Apply(was, is *gateway.Config, secrets Secrets, choice *Choice) (notes []string, err error)
+	// Use lets ways go by other tunnels, and then prefixes by other ways.
+	Use(c *gateway.Config, uses []Use, steers map[Place]int) error
 	// Mend brings back what went with a link that was down.
-	Mend(c *gateway.Config, uses []Use) (notes []string, err error)
+	Mend(c *gateway.Config, choice *Choice) (notes []string, err error)
 	// Guard puts discards and the filter up, and nothing else: before a network is.
 	Guard(c *gateway.Config) error
 	// Remove takes away everything of ours.

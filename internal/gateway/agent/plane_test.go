@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"maps"
 	"net/netip"
 	"sync"
 	"testing"
@@ -19,6 +20,7 @@ type tray struct {
 	net      *testNet
 	applied  *gateway.Config
 	uses     map[int][]gateway.Member
+	steers   map[Place]int
 	called   map[string]netip.AddrPort
 	fails    func(c *gateway.Config) error
 	refuses  error
@@ -32,12 +34,12 @@ type tray struct {
 
 func newTray(n *testNet) *tray {
 	n.trays++
-	return &tray{net: n, number: n.trays, uses: map[int][]gateway.Member{}, called: map[string]netip.AddrPort{}, down: map[string]bool{}, gone: map[string]bool{}, changes: make(chan struct{}, 1)}
+	return &tray{net: n, number: n.trays, uses: map[int][]gateway.Member{}, steers: map[Place]int{}, called: map[string]netip.AddrPort{}, down: map[string]bool{}, gone: map[string]bool{}, changes: make(chan struct{}, 1)}
 }
 
 func (p *tray) Check(*gateway.Config) error { return p.refuses }
 
-func (p *tray) Apply(_, is *gateway.Config, _ Secrets, uses []Use) ([]string, error) {
+func (p *tray) Apply(_, is *gateway.Config, _ Secrets, choice *Choice) ([]string, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.applying++
@@ -47,7 +49,8 @@ func (p *tray) Apply(_, is *gateway.Config, _ Secrets, uses []Use) ([]string, er
 		}
 	}
 	p.applied, p.removed, p.gone = is, false, map[string]bool{}
-	p.use(uses)
+	p.use(choice.Uses)
+	p.steers = maps.Clone(choice.Steers)
 	return nil, nil
 }
 
@@ -57,15 +60,19 @@ func (p *tray) use(uses []Use) {
 	}
 }
 
-func (p *tray) Use(_ *gateway.Config, uses []Use) error {
+func (p *tray) Use(_ *gateway.Config, uses []Use, steers map[Place]int) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.use(uses)
+	maps.Copy(p.steers, steers)
 	return nil
 }
 
-func (p *tray) Mend(_ *gateway.Config, uses []Use) ([]string, error) { return nil, p.Use(nil, uses) }
-func (p *tray) Guard(*gateway.Config) error                          { return nil }
+func (p *tray) Mend(_ *gateway.Config, choice *Choice) ([]string, error) {
+	return nil, p.Use(nil, choice.Uses, choice.Steers)
+}
+
+func (p *tray) Guard(*gateway.Config) error { return nil }
 
 func (p *tray) Remove() error {
 	p.mu.Lock()

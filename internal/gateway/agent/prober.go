@@ -40,6 +40,9 @@ type prober struct {
 	wake     chan struct{}
 	boot     time.Duration   // between the boot clock and the monotonic one
 	remember map[string]bool // tunnels that were dead when the agent ended
+	told     []*told         // overlays whose hubs tell, in the configuration's order
+	tellAt   time.Time       // when news is told; zero where there is none
+	toldLast time.Time
 }
 
 // A watched tunnel.
@@ -183,6 +186,18 @@ func (p *prober) watch(c *gateway.Config) {
 		w.place = len(p.queue) - 1
 	}
 	p.remember = map[string]bool{}
+	toldBefore := p.told
+	p.told = nil
+	for i := range c.Tellings {
+		o := newTold(&c.Tellings[i])
+		for _, before := range toldBefore {
+			if before.version == o.version {
+				o.lists = before.lists
+			}
+		}
+		p.told = append(p.told, o)
+	}
+	p.retell(now)
 	heap.Init(&p.queue)
 	p.signal(p.wake)
 }
@@ -200,6 +215,7 @@ func (p *prober) links(up map[string]int) {
 		w.up, w.index, w.seen = there, index, true
 		p.byIndex[index] = w
 	}
+	p.retell(time.Now())
 }
 
 func (p *prober) signal(c chan struct{}) {
@@ -274,6 +290,7 @@ func (p *prober) drain(conn stamp.Conn, room []byte) {
 			if w.life.answer(w.tunnel.Probe, time.Now()) {
 				p.events(TunnelBack, w.tunnel.Interface, "%s to %s/%s is back: %d probes in a row were answered", w.tunnel.Interface, w.tunnel.Peer, w.tunnel.PeerLink, w.tunnel.Probe.Successes)
 				p.signal(p.changed)
+				p.retell(time.Now())
 			}
 		}
 	}
@@ -296,6 +313,11 @@ func (p *prober) heard(packet []byte, m stamp.Meta) {
 	w.farDead, w.farSaid = value[1]&saysDead != 0, now
 	if w.alive(now) != was {
 		p.signal(p.changed)
+		p.retell(now)
+	}
+	if p.hear(value[2:], w.tunnel.Peer, w.tunnel.Overlay, now) {
+		p.signal(p.changed)
+		p.tellSoon(now)
 	}
 }
 
@@ -317,6 +339,9 @@ func (p *prober) run(ctx context.Context) {
 		if len(p.queue) > 0 {
 			next = min(next, time.Until(p.queue[0].at))
 		}
+		if !p.tellAt.IsZero() {
+			next = min(next, time.Until(p.tellAt))
+		}
 		p.mu.Unlock()
 		timer.Reset(max(next, 0))
 	}
@@ -334,6 +359,9 @@ func (p *prober) turn(room []byte) {
 	}
 	for _, conn := range p.conns {
 		p.drain(conn, room)
+	}
+	if !p.tellAt.IsZero() && !p.tellAt.After(now) {
+		p.tellNow(now)
 	}
 	for len(p.queue) > 0 && !p.queue[0].at.After(now) {
 		w := p.queue[0]
@@ -360,15 +388,17 @@ func (p *prober) look(w *watched, now time.Time) {
 			}
 			p.events(TunnelDead, w.tunnel.Interface, "%s to %s/%s is dead: %d probes in a row had no answer%s", w.tunnel.Interface, w.tunnel.Peer, w.tunnel.PeerLink, probe.Misses, words)
 			p.signal(p.changed)
+			p.retell(now)
 		}
 	}
 	p.compare(w, now)
 	if !w.next.After(now) {
 		if w.index != 0 {
-			p.send(w)
+			p.send(w, w.session.Next(time.Now()))
 		} else if w.seen && w.life.miss(probe, now) { // an interface that is not up answers nothing
 			p.events(TunnelDead, w.tunnel.Interface, "%s to %s/%s is dead: its interface is not up", w.tunnel.Interface, w.tunnel.Peer, w.tunnel.PeerLink)
 			p.signal(p.changed)
+			p.retell(now)
 		}
 		if w.next = w.next.Add(intervals(probe, 1)); w.next.Before(now) {
 			w.next = now.Add(intervals(probe, 1))
@@ -387,6 +417,7 @@ func (p *prober) compare(w *watched, now time.Time) {
 		if w.farDead && now.Sub(w.farSaid) > detection(probe) { // it says nothing any more
 			w.farDead = false
 			p.signal(p.changed)
+			p.retell(now)
 		}
 		w.disagrees, w.told = time.Time{}, false
 		return
@@ -404,17 +435,28 @@ func (p *prober) compare(w *watched, now time.Time) {
 	}
 }
 
-func (p *prober) send(w *watched) {
+// announcing marks the session of a packet that is sent for what it tells alone: no
+// answer is waited for.
+const announcing = 1 << 15
+
+// send sends a packet through a tunnel, with what this end says.
+func (p *prober) send(w *watched, packet stamp.Packet) {
 	conn := p.conns[w.far.Is4()]
 	if conn == nil {
 		return
 	}
-	packet := w.session.Next(time.Now())
 	flags := byte(0)
 	if w.life.dead {
 		flags |= saysDead
 	}
-	text := stamp.AppendTLV(packet.Append(make([]byte, 0, 128)), ourTLV, []byte{verdictVersion, flags})
+	value := append(make([]byte, 0, 512), verdictVersion, flags)
+	now := time.Now()
+	for _, o := range p.told {
+		if o.telling.Overlay == w.tunnel.Overlay {
+			value = o.append(value, now, fresh(w.tunnel.Probe))
+		}
+	}
+	text := stamp.AppendTLV(packet.Append(make([]byte, 0, 128+len(value))), ourTLV, value)
 	// What cannot be sent is as good as lost: it has no answer.
 	_ = conn.Write(text, stamp.Meta{Far: netip.AddrPortFrom(w.far, stamp.Port), Near: w.near, Interface: w.index})
 }

@@ -58,7 +58,7 @@ func (a *Agent) state() (*gateway.State, error) {
 		out.Tunnels = append(out.Tunnels, one)
 	})
 	for i := range c.Ways {
-		out.Ways = append(out.Ways, gateway.WayState{ID: c.Ways[i].ID, Group: a.groups[i]})
+		out.Ways = append(out.Ways, gateway.WayState{ID: c.Ways[i].ID, Group: a.choice.Groups[i]})
 	}
 	out.Rules = r.Rules
 	return out, nil

@@ -156,7 +156,7 @@ type applying struct {
 	p         *Plane
 	was, is   *gateway.Config
 	secrets   agent.Secrets
-	uses      []agent.Use
+	choice    *agent.Choice
 	links     map[string]link
 	addresses map[int][]netip.Prefix
 	routes    map[routeKey]*route // that are there
@@ -167,8 +167,8 @@ type applying struct {
 }
 
 // Apply makes the gateway what is says, in an order in which nothing that stays is cut.
-func (p *Plane) Apply(was, is *gateway.Config, secrets agent.Secrets, uses []agent.Use) ([]string, error) {
-	a := &applying{p: p, was: was, is: is, secrets: secrets, uses: uses}
+func (p *Plane) Apply(was, is *gateway.Config, secrets agent.Secrets, choice *agent.Choice) ([]string, error) {
+	a := &applying{p: p, was: was, is: is, secrets: secrets, choice: choice}
 	also := was
 	if was == nil {
 		also = &gateway.Config{}
@@ -216,9 +216,16 @@ func (a *applying) read() (err error) {
 		a.wanted[r.key()] = r
 	}
 	missing := map[string]bool{}
+	var steers map[agent.Place]int
+	if a.choice != nil {
+		steers = a.choice.Steers
+	}
 	for i := range a.is.Routes {
 		w := &a.is.Routes[i]
 		r := &route{table: tableOf(w.Table), prefix: w.Prefix, way: w.Way, via: w.Via}
+		if way, ok := steers[agent.Place{Table: w.Table, Prefix: w.Prefix}]; ok && w.Way != 0 {
+			r.way = way
+		}
 		if w.Way == 0 {
 			l, there := a.links[w.Device]
 			if !there || !l.up {
@@ -367,7 +374,7 @@ func (a *applying) setNextHops(want map[int]*nextHop) error {
 
 // ways lets each way go by what it is to use.
 func (a *applying) ways() error {
-	return a.setNextHops(groupsOf(a.is, a.uses, func(t *gateway.Tunnel) bool { return a.links[t.Interface].up }))
+	return a.setNextHops(groupsOf(a.is, a.choice.Uses, func(t *gateway.Tunnel) bool { return a.links[t.Interface].up }))
 }
 
 // groupsOf writes uses as groups of next hops. Members whose interface is not up are
@@ -434,6 +441,11 @@ func (a *applying) dropNextHops() error {
 	for i := range a.is.Ways {
 		keep[a.is.Ways[i].ID] = true
 	}
+	if a.choice != nil {
+		for i := range a.choice.Uses {
+			keep[a.choice.Uses[i].Way] = true
+		}
+	}
 	for _, ways := range []bool{true, false} {
 		for id := range a.hops {
 			if !keep[id] && (id >= gateway.FirstWay) == ways {
@@ -480,12 +492,18 @@ func (a *applying) narrow() error {
 	return nil
 }
 
-// Use lets ways go by other tunnels: one replacement each, however many routes go by it.
-func (p *Plane) Use(c *gateway.Config, uses []agent.Use) error {
+// Use lets ways go by other tunnels: one replacement each, however many routes go by it;
+// then prefixes by other ways.
+func (p *Plane) Use(c *gateway.Config, uses []agent.Use, steers map[agent.Place]int) error {
 	// A member whose device just went down is told by the kernel's refusal; Mend, which
 	// follows a change of links, then puts it right.
 	for id, h := range groupsOf(c, uses, func(*gateway.Tunnel) bool { return true }) {
 		if err := setNextHop(id, h); err != nil {
+			return err
+		}
+	}
+	for place, way := range steers {
+		if err := (&route{table: tableOf(place.Table), prefix: place.Prefix, way: way}).set(); err != nil {
 			return err
 		}
 	}
@@ -494,8 +512,8 @@ func (p *Plane) Use(c *gateway.Config, uses []agent.Use) error {
 
 // Mend brings back what went with a link that was down: addresses, next hops, ways,
 // routes.
-func (p *Plane) Mend(c *gateway.Config, uses []agent.Use) ([]string, error) {
-	a := &applying{p: p, is: c, uses: uses}
+func (p *Plane) Mend(c *gateway.Config, choice *agent.Choice) ([]string, error) {
+	a := &applying{p: p, is: c, choice: choice}
 	if err := a.read(); err != nil {
 		return nil, err
 	}

@@ -79,9 +79,10 @@ func secrets(c *gateway.Config) agent.Secrets {
 }
 
 // all uses each way's first group.
-func all(c *gateway.Config) (out []agent.Use) {
+func all(c *gateway.Config) *agent.Choice {
+	out := &agent.Choice{}
 	for i := range c.Ways {
-		out = append(out, agent.Use{Way: c.Ways[i].ID, Members: c.Ways[i].Groups[0].Members})
+		out.Uses = append(out.Uses, agent.Use{Way: c.Ways[i].ID, Members: c.Ways[i].Groups[0].Members})
 	}
 	return out
 }
@@ -451,12 +452,12 @@ func BenchmarkUse(b *testing.B) {
 	}
 	p := open(b)
 	began := time.Now()
-	if _, err := p.Apply(nil, c, secrets(c), []agent.Use{way("a")}); err != nil {
+	if _, err := p.Apply(nil, c, secrets(c), &agent.Choice{Uses: []agent.Use{way("a")}}); err != nil {
 		b.Fatal(err)
 	}
 	first := time.Since(began)
 	began = time.Now()
-	if _, err := p.Apply(c, c, secrets(c), []agent.Use{way("a")}); err != nil {
+	if _, err := p.Apply(c, c, secrets(c), &agent.Choice{Uses: []agent.Use{way("a")}}); err != nil {
 		b.Fatal(err)
 	}
 	again := time.Since(began)
@@ -466,7 +467,7 @@ func BenchmarkUse(b *testing.B) {
 	}()
 	for b.Loop() {
 		for _, name := range []string{"b", "a"} {
-			if err := p.Use(c, []agent.Use{way(name)}); err != nil {
+			if err := p.Use(c, []agent.Use{way(name)}, nil); err != nil {
 				b.Fatal(err)
 			}
 		}

@@ -2359,6 +2359,7 @@ export interface components {
             family?: string;
             hub_links?: boolean;
             hubs?: string[];
+            hubs_tell?: boolean;
             /** Format: int64 */
             keepalive_s?: number;
             key: string;
@@ -2643,6 +2644,7 @@ export interface components {
             family?: string;
             hub_links?: boolean;
             hubs?: string[];
+            hubs_tell?: boolean;
             /** Format: int64 */
             keepalive_s?: number;
             key: string;
