@@ -145,6 +145,7 @@ func TestFindings(t *testing.T) {
 		{"breakout/family", Error, policy, "breakout: {hubs: [hub], sites: [spoke]}}", "hub has no way to the internet for IPv6, which spoke should reach"},
 		{"gateway/no-lan-address", Error, "name: Spoke\n    region: north\n    gateway: {switches: true}\n", "name: Spoke\n    region: north\n    gateway: {switches: true, placement: one-armed, lan_address: 'fd00::2'}\n", "the gateway of spoke has no IPv4 address on its LAN, but shares 10.16.1.0/24"},
 		{"breakout/no-hub", Error, "hubs: [hub], spokes: [{site: spoke}, {site: other}]}", "hubs: [hub, other], spokes: [{site: spoke, hubs: [hub]}], breakout: {hubs: [other], sites: [spoke]}}", "has no tunnel to other"},
+		{"shape/nothing-told", Warning, policy, "hubs_tell: true}", "hubs of ops cannot tell which sites they reach: there is one hub at most"},
 		{"pending/probe-profile", Warning, policy, "probe: {interval_ms: 500}}", "probe"},
 		{"load/link", Warning, "- {key: a, reach: static, addresses: [203.0.113.1]}", "- {key: a, reach: static, addresses: [203.0.113.1], down_mbps: 1}", "a of hub has"},
 		{"load/gateway", Warning, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, throughput_mbps: 1}\n", "gateway of hub"},

@@ -97,7 +97,7 @@ func pending(in *Input, report func(Finding)) {
 			Code: "pending/probe-profile", Severity: Warning,
 			Title:    fmt.Sprintf("the probe profile of %s is planned with, but the bundles of %d gateways do not carry it out", o.Spec.Key, without),
 			Why:      "Outages counts with it; bundles for linux do not contain it, so somebody must set those gateways' probes to it.",
-			Fix:      "Set the probes of these gateways by hand.",
+			Fix:      "Let wideknot gateway keep these gateways: it probes by the profile. Or set their probes by hand.",
 			Subjects: []Subject{{Overlay: o.Spec.Key}},
 		})
 	}

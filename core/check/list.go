@@ -132,6 +132,9 @@ var Checks = []Check{
 		{"crypto/proposals", Error, "shape", "Two ends have no IPsec proposal in common."},
 		{"crypto/transport", Error, "shape", "A gateway cannot do the overlay's transport."},
 	}},
+	{Run: tellings, Codes: []Code{
+		{"shape/nothing-told", Warning, "shape", "Hubs are to tell which sites they reach, and cannot."},
+	}},
 	{Run: pending, Codes: []Code{
 		{"pending/probe-profile", Warning, "shape", "A probe profile is planned that bundles do not carry out yet."},
 	}},

@@ -48,6 +48,24 @@ func spokesWithoutHub(in *Input, report func(Finding)) {
 	}
 }
 
+// tellings reports overlays whose hubs are to tell which sites they reach and cannot.
+func tellings(in *Input, report func(Finding)) {
+	for i := range in.Plan.Overlays {
+		o := &in.Plan.Overlays[i]
+		why := in.Routes.Untold(i)
+		if !o.Spec.HubsTell || why == "" {
+			continue
+		}
+		report(Finding{
+			Code: "shape/nothing-told", Severity: Warning,
+			Title:    fmt.Sprintf("hubs of %s cannot tell which sites they reach: %s", o.Spec.Key, why),
+			Why:      "A site that loses its tunnel to one hub is not found by another: who sends to it knows nothing of that.",
+			Fix:      "Change what is in the way, or let the hubs tell nothing, in Shape.",
+			Subjects: []Subject{{Overlay: o.Spec.Key}},
+		})
+	}
+}
+
 const farther = "The traffic takes a longer way than the shape asks for, and loads the hub."
 
 // apart reports adjacencies for which no link pair can carry a tunnel, and

@@ -1,8 +1,10 @@
 package route
 
 import (
+	"fmt"
 	"slices"
 
+	"wideknot/core/estate"
 	"wideknot/core/tunnel"
 )
 
@@ -28,9 +30,14 @@ func (m *Map) Untold(overlay int) string {
 		return "some hubs reach each other by a third one only, or sooner by it"
 	case len(o.Spec.Pins) > 0:
 		return "traffic is pinned"
+	case o.Spec.Transport == estate.IPsec:
+		return "gateways that tell keep tunnels of WireGuard"
 	}
 	for _, site := range g.overlay.Members {
-		if !m.Plan.Site(site).Gateway.SwitchesItself() {
+		switch gateway := &m.Plan.Site(site).Gateway; {
+		case gateway.Target != "" && gateway.Target != estate.TargetLinux:
+			return fmt.Sprintf("%s is rendered for %s, which tells nothing", m.Plan.Site(site).Key, gateway.Target)
+		case !gateway.SwitchesItself():
 			return m.Plan.Site(site).Key + " does not switch by itself"
 		}
 	}

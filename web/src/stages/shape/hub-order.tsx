@@ -107,6 +107,23 @@ export function HubOrder(props: {
           hubs have tunnels to each other
         </label>
       )}
+      {hubs.length < 2 ? null : (
+        <label className="flex gap-2 items-start mt-2 text-[13px]">
+          <input
+            type="checkbox"
+            className="accent-primary mt-0.5"
+            checked={overlay.hubs_tell === true}
+            onChange={(e) => props.onChange({ hubs_tell: e.target.checked || undefined })}
+          />
+          <span>
+            hubs tell which sites they reach
+            <span className="block text-secondary">
+              Traffic for a site that one hub has lost goes by another. Gateways need{" "}
+              <code>wideknot gateway</code>; bundles tell nothing.
+            </span>
+          </span>
+        </label>
+      )}
     </section>
   );
 }
