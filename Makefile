@@ -4,7 +4,7 @@ VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
 WEB     := $(shell find web/src web/public web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
 DIST    := internal/server/api/site/dist/index.html
 
-.PHONY: demo demo-reset build test lint lab deb mutate notices bench fuzz shots api tools test-tools clean
+.PHONY: demo demo-reset build test lint lab soak deb mutate notices bench fuzz shots api tools test-tools clean
 
 # A private database, the demo estate in it, and the server on 127.0.0.1.
 demo: tools build
@@ -70,6 +70,12 @@ fuzz:
 SEEDS ?= 0-19
 lab: test-tools
 	go run ./lab -seeds $(SEEDS)
+
+# Lets random faults happen to an estate of agents: make soak FOR=30m SEED=0. Needs root.
+FOR ?= 30m
+soak: test-tools
+	go run ./lab -soak $(FOR) -seeds $(SEED)-$(SEED)
+	go test -count=1 ./internal/gateway/kernel -run Killed -kills 200
 
 # Makes small wrong changes to rules in core and asks whether a test notices:
 # make mutate MUTANTS=200 SEED=7. Needs root, as the tests of bundles do.

@@ -133,6 +133,9 @@ func (w *world) start(i int, digest string) error {
 	return fmt.Errorf("the agent of %s does not become what it is to be:\n%s", w.routes.Plan.Site(i).Key, k.said.String())
 }
 
+// digestOf is what a gateway's agent is to run.
+func digestOf(w *world, site int) string { return gateway.Of(w.routes, site).Digest() }
+
 // end stops an agent; what it made stays.
 func (k *keeper) end(signal syscall.Signal) {
 	_ = syscall.Kill(-k.command.Process.Pid, signal)

@@ -28,11 +28,18 @@ func main() {
 	seeds := flag.String("seeds", "0-19", "the first and the last seed")
 	failures := flag.Int("failures", 1000, "how many of the single failures of each estate are caused")
 	agents := flag.Bool("agents", false, "let agents keep the gateways, in place of bundles: they see failures by themselves")
+	soak := flag.Duration("soak", 0, "for how long random faults happen to the estate of the first seed, kept by agents")
 	parallel := flag.Int("parallel", 4, "how many estates are up at once")
 	flag.Parse()
 	var first, last uint64
 	if n, err := fmt.Sscanf(*seeds, "%d-%d", &first, &last); err != nil || n != 2 || last < first {
 		log.Fatalf("%q is not a range of seeds such as 0-19", *seeds)
+	}
+	if *soak > 0 {
+		if err := Soak(first, *soak); err != nil {
+			log.Fatal(err)
+		}
+		return
 	}
 	var total Counts
 	wrong := 0

@@ -478,6 +478,15 @@ func (w *world) neighbour(i int, readme string) error {
 	return router.ip(lines...)
 }
 
+// cut lets nothing through the tunnels that are dead, and tells nobody.
+func (w *world) cut(dead route.Dead) {
+	for i := range w.gateways {
+		for _, p := range w.routes.Plan.Peers(i) {
+			w.ends[[2]string{w.routes.Plan.Site(i).Key, p.Interface}].port.dead.Store(p.Tunnel.Mute || dead != nil && dead(p.Tunnel))
+		}
+	}
+}
+
 // fail kills tunnels: nothing gets through them any more, and gateways that watch
 // their tunnels take the interfaces down. What was dead before comes back. Nil
 // brings everything back.
