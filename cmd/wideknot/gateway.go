@@ -165,13 +165,13 @@ func printStatus(out io.Writer, s *gateway.State, standing *agent.Standing) {
 	}
 	table.Flush()
 	if len(s.Tunnels) > 0 {
-		fmt.Fprintln(table, "tunnel\tstate\tround trip\tjitter\tloss out\tloss back\thandshake")
+		fmt.Fprintln(table, "tunnel\tstate\tround trip\tjitter\tloss out\tloss back\tpath MTU\thandshake")
 	}
 	for _, dead := range []bool{true, false} {
 		for i := range s.Tunnels {
 			if t := &s.Tunnels[i]; t.Up != dead {
-				fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\t%s\n", t.Interface, map[bool]string{true: "up", false: "DEAD"}[t.Up],
-					micros(t, t.LatencyUs), micros(t, t.JitterUs), percent(t, t.LossOutPPM), percent(t, t.LossBackPPM), ago(t.HandshakeS))
+				fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", t.Interface, map[bool]string{true: "up", false: "DEAD"}[t.Up],
+					micros(t, t.LatencyUs), micros(t, t.JitterUs), percent(t, t.LossOutPPM), percent(t, t.LossBackPPM), orDash(t.PathMTU), ago(t.HandshakeS))
 			}
 		}
 	}
@@ -207,6 +207,13 @@ func percent(t *gateway.TunnelState, ppm int) string {
 		return "–"
 	}
 	return fmt.Sprintf("%.1f %%", float64(ppm)/10_000)
+}
+
+func orDash(n int) string {
+	if n == 0 {
+		return "–"
+	}
+	return strconv.Itoa(n)
 }
 
 func ago(seconds int) string {

@@ -19,7 +19,7 @@ const Gateway estate.Target = "gateway"
 type Options struct {
 	Target  estate.Target // its own where none is given
 	Release int           // 0 where it is none
-	Keys    linux.Keys    // for linux bundles; a device with RESTCONF makes its own
+	Keys    linux.Keys    // for linux bundles and those of an agent; a device with RESTCONF makes its own
 }
 
 // Site renders the configuration of one site. The error is of text that must not
@@ -41,7 +41,11 @@ func Write(m *route.Map, site int, c *gateway.Config, o Options) ([]render.File,
 			return nil, nil
 		}
 		text, err := gateway.Write(c)
-		return []render.File{{Path: c.Site + "/gateway.json", Text: text}}, err
+		if err != nil {
+			return nil, err
+		}
+		secrets, err := linux.Secrets(c, o.Keys)
+		return append([]render.File{{Path: c.Site + "/gateway.json", Text: text}}, secrets...), err
 	}
 	return linux.Write(c, linux.About{Name: m.Plan.Site(site).Name, Release: o.Release}, o.Keys)
 }

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"wideknot/core/estate"
+	"wideknot/core/render/linux"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
 	"wideknot/examples"
@@ -34,5 +35,37 @@ func TestSitesGetWhatTheirTargetTakes(t *testing.T) {
 				t.Errorf("%+v gave %s", c, f.Path)
 			}
 		}
+	}
+}
+
+// An agent's document comes with the keys it needs, each in a file of its own, where
+// they are asked for.
+func TestAgentsGetTheirKeysApart(t *testing.T) {
+	e, err := examples.Estate("three-sites", "key: ops", "key: ops\n    preshared_keys: true")
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := route.Build(tunnel.Derive(e))
+	keys := linux.Keys{
+		Private: func(site string) (string, bool) { return "private-of-" + site, true },
+		Shared:  func(overlay, tunnel string) (string, bool) { return "shared", true },
+	}
+	files, err := Site(m, 0, Options{Target: Gateway, Keys: keys})
+	if err != nil {
+		t.Fatal(err)
+	}
+	has := map[string]string{}
+	for _, f := range files {
+		has[f.Path] = string(f.Text)
+	}
+	site := e.Sites[0].Key
+	if has[site+"/secrets/private.key"] != "private-of-"+site+"\n" || len(files) != 2+len(m.Plan.Peers(0)) {
+		t.Errorf("got %v", has)
+	}
+	if strings.Contains(has[site+"/gateway.json"], "private-of") {
+		t.Error("a key is in the document")
+	}
+	if files, err = Site(m, 0, Options{Target: Gateway}); err != nil || len(files) != 1 {
+		t.Errorf("unasked for: %d files, %v", len(files), err)
 	}
 }

@@ -146,6 +146,13 @@ func (b *bundle) secrets() {
 	}
 }
 
+// Secrets renders the keys alone, as a bundle has them in its folder secrets.
+func Secrets(c *gateway.Config, keys Keys) ([]render.File, error) {
+	b := &bundle{c: c, keys: keys}
+	b.secrets()
+	return b.files, b.err
+}
+
 // preshared returns the secret that both ends of a tunnel know, if it is to be
 // written.
 func (b *bundle) preshared(t *gateway.Tunnel) (string, bool) {

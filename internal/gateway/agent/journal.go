@@ -23,6 +23,7 @@ const (
 	Refused    = "refused"
 	TunnelDead = "tunnel-dead"
 	TunnelBack = "tunnel-back"
+	PathMTU    = "path-mtu"
 	Steered    = "steered"
 	WayMoved   = "way-moved"
 	Disagree   = "ends-disagree"

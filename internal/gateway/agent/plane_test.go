@@ -143,6 +143,7 @@ type testNet struct {
 	owner map[netip.Addr]end           // of an address
 	loses func(from, to netip.Addr) bool
 	trays byte
+	most  int // bytes of a packet that gets through; 0 for any
 }
 
 type end struct {
@@ -226,6 +227,9 @@ func (s *testSock) Write(b []byte, m stamp.Meta) error {
 	s.net.mu.Lock()
 	defer s.net.mu.Unlock()
 	to, known := s.net.owner[m.Far.Addr()]
+	if s.net.most > 0 && len(b)+28 > s.net.most {
+		return nil
+	}
 	if !known || s.net.loses != nil && s.net.loses(m.Near, m.Far.Addr()) {
 		return nil
 	}

@@ -54,6 +54,8 @@ type watched struct {
 	up        bool
 	life      life
 	quality   quality
+	sizer     sizer
+	toldSize  int // that was told last
 	session   stamp.Session
 	next      time.Time // when the next probe leaves
 	at        time.Time // when it is looked at next
@@ -175,6 +177,7 @@ func (p *prober) watch(c *gateway.Config) {
 			continue
 		}
 		w.session.ID, w.session.Timeout = uint16(t.NextHop-gateway.Blackhole), time.Duration(t.Probe.Timeout)*time.Millisecond
+		w.sizer.session.ID, w.sizer.session.Timeout = w.session.ID|sizing, w.session.Timeout
 		p.byNumber[w.session.ID] = w
 		// Spread over the interval, so that they do not all leave at once.
 		if w.next.IsZero() {
@@ -281,8 +284,12 @@ func (p *prober) drain(conn stamp.Conn, room []byte) {
 		if err != nil {
 			continue
 		}
-		w := p.byNumber[r.Session]
+		w := p.byNumber[r.Session&^sizing]
 		if w == nil || w.index != m.Interface || m.Far.Addr().Unmap() != w.far || m.Far.Port() != stamp.Port {
+			continue
+		}
+		if r.Session&sizing != 0 {
+			p.sized(w, &r, m.At)
 			continue
 		}
 		if result, ok := w.session.Answer(&r, m.At); ok {
@@ -392,6 +399,9 @@ func (p *prober) look(w *watched, now time.Time) {
 		}
 	}
 	p.compare(w, now)
+	if w.index != 0 && w.session.ID < sizing {
+		p.measure(w, now)
+	}
 	if !w.next.After(now) {
 		if w.index != 0 {
 			p.send(w, w.session.Next(time.Now()))
