@@ -31,11 +31,11 @@ type keeper struct {
 
 // program builds the product's program once.
 var program = sync.OnceValues(func() (string, error) {
-	folder, err := os.MkdirTemp("", "wk-program-")
+	folder, err := os.UserCacheDir()
 	if err != nil {
 		return "", err
 	}
-	path := filepath.Join(folder, "wideknot")
+	path := filepath.Join(folder, "wideknot-lab", "wideknot")
 	if out, err := exec.Command("go", "build", "-o", path, "wideknot/cmd/wideknot").CombinedOutput(); err != nil {
 		return "", fmt.Errorf("building the program: %w\n%s", err, out)
 	}

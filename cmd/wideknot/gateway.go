@@ -108,8 +108,19 @@ func (p *gatewayPlaces) statusCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "status", Short: "Say how this gateway is", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			text, err := p.ask(c.Context(), http.MethodGet, "/state", nil, nil)
+			text, err := p.ask(c.Context(), http.MethodGet, "/standing", nil, nil)
 			if err != nil {
+				return err
+			}
+			var standing agent.Standing
+			if err := json.Unmarshal(text, &standing); err != nil {
+				return err
+			}
+			if standing.Digest == "" {
+				fmt.Fprintln(c.ErrOrStderr(), "nothing was applied here yet")
+				return nil
+			}
+			if text, err = p.ask(c.Context(), http.MethodGet, "/state", nil, nil); err != nil {
 				return err
 			}
 			if asJSON {
@@ -118,13 +129,6 @@ func (p *gatewayPlaces) statusCommand() *cobra.Command {
 			}
 			state, err := gateway.ParseState(text)
 			if err != nil {
-				return err
-			}
-			if text, err = p.ask(c.Context(), http.MethodGet, "/standing", nil, nil); err != nil {
-				return err
-			}
-			var standing agent.Standing
-			if err := json.Unmarshal(text, &standing); err != nil {
 				return err
 			}
 			printStatus(c.OutOrStdout(), state, &standing)
@@ -138,12 +142,9 @@ func (p *gatewayPlaces) statusCommand() *cobra.Command {
 // printStatus writes a state for people: what runs, then links, then tunnels, those
 // that are dead first.
 func printStatus(out io.Writer, s *gateway.State, standing *agent.Standing) {
-	switch {
-	case s.Digest == "":
-		fmt.Fprintln(out, "nothing was applied here yet")
-	case s.Release > 0:
+	if s.Release > 0 {
 		fmt.Fprintf(out, "%s: release %d, digest %.16s\n", s.Site, s.Release, s.Digest)
-	default:
+	} else {
 		fmt.Fprintf(out, "%s: digest %.16s\n", s.Site, s.Digest)
 	}
 	if standing.Trial != "" {

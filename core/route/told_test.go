@@ -85,7 +85,9 @@ func TestToldOrHalfToldNothingCircles(t *testing.T) {
 			}
 			told := func(_, a int) bool { return state[a] }
 			there, back := believing(m, from, to, lives, told), believing(m, to, from, lives, told)
-			path := slices.ContainsFunc(m.Candidates(0, from, to), func(c Candidate) bool { return !slices.ContainsFunc(c.Adjacencies, func(a int) bool { return !state[a] }) })
+			path := slices.ContainsFunc(m.Candidates(0, from, to), func(c Candidate) bool {
+				return !slices.ContainsFunc(c.Adjacencies, func(a int) bool { return !state[a] })
+			})
 			if path && there[len(there)-1] != to {
 				t.Fatalf("told, a packet from %d to %d goes %v; there is a path: %v", from, to, there, path)
 			}
