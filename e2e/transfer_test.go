@@ -94,6 +94,8 @@ func TestOverlayIsReshaped(t *testing.T) {
 	d.write(pool, "100.96.0.0/16 fd00:96::/64")
 	d.must(pool.Type(input.Enter))
 	d.gone("p", "is not an IPv4 or IPv6 prefix")
+	d.must(d.labelled("hubs tell which sites they reach").Click("left", 1))
+	d.find("[data-testid=last-edit]", "Shape ops")
 	d.goTo("/e/brindlewater/d/first/paths/alderfold")
 	d.find("td", "fd00:96::")
 	d.find("h2", "to quillbeck")

@@ -307,6 +307,7 @@ const (
 	LinkMask     = 0x0000ffff
 	PlaceMask    = 0x0ff00000
 	PlaceUnit    = 0x00100000
+	ProbeMark    = 0x10000000 // of probes of tunnels, which leave by the tunnel they are for
 	Blackhole    = 84000000 // next-hop object of what is discarded; those of tunnels follow
 	FirstWay     = 1000000000
 	WayNumbers   = 1000000000

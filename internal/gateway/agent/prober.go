@@ -122,7 +122,7 @@ func bootLead() time.Duration {
 // start opens the sockets; they end with the context.
 func (p *prober) start(ctx context.Context, plane Plane) error {
 	for _, four := range []bool{true, false} {
-		conn, err := plane.Listen(ctx, four, 0, 0)
+		conn, err := plane.Listen(ctx, four, 0, gateway.ProbeMark)
 		if err != nil {
 			if !four {
 				p.log.Warn("no probes over IPv6", "reason", err)
@@ -133,7 +133,7 @@ func (p *prober) start(ctx context.Context, plane Plane) error {
 		p.conns[four] = conn
 		context.AfterFunc(ctx, func() { _ = conn.Close() })
 		go p.receive(conn)
-		answers, err := plane.Listen(ctx, four, stamp.Port, 0)
+		answers, err := plane.Listen(ctx, four, stamp.Port, gateway.ProbeMark)
 		if err != nil {
 			return err
 		}

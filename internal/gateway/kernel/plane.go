@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/netip"
 	"os"
 	"slices"
@@ -270,8 +271,15 @@ func (a *applying) drop(discards bool) error {
 	return nil
 }
 
-func (a *applying) discards() error     { return a.set(true) }
-func (a *applying) setRoutes() error    { return a.set(false) }
+func (a *applying) discards() error { return a.set(true) }
+func (a *applying) setRoutes() error {
+	list, _ := probing(a.is, a.links)
+	for _, r := range list {
+		a.wanted[r.key()] = r
+	}
+	return a.set(false)
+}
+
 func (a *applying) dropRoutes() error   { return a.drop(false) }
 func (a *applying) dropDiscards() error { return a.drop(true) }
 
@@ -412,6 +420,8 @@ func (a *applying) changeRules(drop bool) error {
 		return err
 	}
 	want := rulesOf(a.is)
+	_, more := probing(a.is, a.links)
+	maps.Copy(want, more)
 	if drop {
 		for r := range have {
 			if !want[r] {

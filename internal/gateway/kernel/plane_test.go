@@ -473,3 +473,42 @@ func BenchmarkUse(b *testing.B) {
 		}
 	}
 }
+
+// Probes of several tunnels to one address leave by the tunnel they are for, in both
+// families, whichever of them the way to that address goes by.
+func TestProbesLeaveByTheirTunnel(t *testing.T) {
+	needsRoot(t)
+	far := []string{"10.99.0.2", "fd99::2"}
+	for i, own := range []string{"10.99.0.1/32", "fd99::1/128"} {
+		c := &gateway.Config{Site: "here"}
+		to := netip.MustParseAddr(far[i])
+		for slot, name := range []string{"a", "b"} {
+			c.Tunnels = append(c.Tunnels, gateway.Tunnel{
+				Interface: name, Overlay: "ops", Rank: 1, Link: "w", Peer: "far", PeerLink: "w", NextHop: gateway.Blackhole + 1 + slot, MTU: 1400,
+				Addresses: []netip.Prefix{netip.MustParsePrefix(own)}, Probe: &gateway.Probe{Address: to},
+				WireGuard: &gateway.WireGuard{Port: 52000 + slot, PublicKey: base64.StdEncoding.EncodeToString(make([]byte, 32))},
+			})
+		}
+		c.Ways = []gateway.Way{{ID: gateway.FirstWay, Groups: []gateway.Group{{Place: 1, Members: []gateway.Member{{Interface: "a", Weight: 1}}}}}}
+		c.Routes = []gateway.Route{{Prefix: netip.PrefixFrom(to, to.BitLen()), Way: gateway.FirstWay}}
+		c.Discards = []gateway.Discard{{Prefix: netip.PrefixFrom(to, to.BitLen())}}
+		p := open(t)
+		before := seen(t)
+		apply(t, p, nil, c)
+		for _, name := range []string{"a", "b"} {
+			if got := run(t, "ip", "route", "get", far[i], "oif", name, "mark", fmt.Sprint(gateway.ProbeMark)); !strings.Contains(got, "dev "+name) {
+				t.Errorf("a probe for %s by %s: %s", far[i], name, got)
+			}
+		}
+		if got := run(t, "ip", "route", "get", far[i]); !strings.Contains(got, "dev a") {
+			t.Errorf("anything else: %s", got)
+		}
+		first := seen(t)
+		apply(t, p, c, c)
+		differ(t, "applied twice", first, seen(t))
+		if err := p.Remove(); err != nil {
+			t.Fatal(err)
+		}
+		differ(t, "removed", before, seen(t))
+	}
+}

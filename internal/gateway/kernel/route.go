@@ -20,6 +20,7 @@ type route struct {
 	way    int // number of the next-hop group; 0 for none
 	via    netip.Addr
 	device int
+	metric int // in the table of probes; 0 elsewhere
 }
 
 // routeKey is what there is one of: a route, and one discard behind it.
@@ -27,10 +28,11 @@ type routeKey struct {
 	table   int
 	prefix  netip.Prefix
 	discard bool
+	metric  int
 }
 
 func (r *route) key() routeKey {
-	return routeKey{r.table, r.prefix, r.way == 0 && r.device == 0}
+	return routeKey{r.table, r.prefix, r.way == 0 && r.device == 0, r.metric}
 }
 
 // discardMetric puts discards behind all else.
@@ -67,6 +69,9 @@ func (r *route) message(request *nl.NetlinkRequest, adding bool) {
 	if discard {
 		request.AddData(nl.NewRtAttr(unix.RTA_PRIORITY, nl.Uint32Attr(discardMetric)))
 	}
+	if r.metric != 0 {
+		request.AddData(nl.NewRtAttr(unix.RTA_PRIORITY, nl.Uint32Attr(uint32(r.metric))))
+	}
 	if !adding {
 		return
 	}
@@ -74,7 +79,9 @@ func (r *route) message(request *nl.NetlinkRequest, adding bool) {
 		request.AddData(nl.NewRtAttr(rtaNextHopID, nl.Uint32Attr(uint32(r.way))))
 	}
 	if r.device != 0 {
-		request.AddData(nl.NewRtAttr(unix.RTA_GATEWAY, r.via.AsSlice()))
+		if r.via.IsValid() {
+			request.AddData(nl.NewRtAttr(unix.RTA_GATEWAY, r.via.AsSlice()))
+		}
 		request.AddData(nl.NewRtAttr(unix.RTA_OIF, nl.Uint32Attr(uint32(r.device))))
 	}
 }
@@ -133,6 +140,7 @@ func parseRoute(m []byte) (*route, error) {
 		return nil, fmt.Errorf("reading routes: %w", err)
 	}
 	r := &route{table: int(m[4])}
+	metric := 0
 	to := netip.IPv6Unspecified()
 	if m[0] == unix.AF_INET {
 		to = netip.IPv4Unspecified()
@@ -143,6 +151,8 @@ func parseRoute(m []byte) (*route, error) {
 			to, _ = netip.AddrFromSlice(a.Value)
 		case unix.RTA_TABLE:
 			r.table = int(binary.NativeEndian.Uint32(a.Value))
+		case unix.RTA_PRIORITY:
+			metric = int(binary.NativeEndian.Uint32(a.Value))
 		case rtaNextHopID:
 			r.way = int(binary.NativeEndian.Uint32(a.Value))
 		case unix.RTA_GATEWAY:
@@ -157,6 +167,33 @@ func parseRoute(m []byte) (*route, error) {
 	case r.way != 0:
 		r.via, r.device = netip.Addr{}, 0 // which follow from the way
 	}
+	if r.table == probeTable {
+		r.metric = metric
+	}
 	r.prefix = netip.PrefixFrom(to, int(m[1]))
 	return r, nil
+}
+
+// A probe must leave by the tunnel it is for. IPv4 takes the device that is asked for
+// where no route has it; IPv6 finds nothing, where several tunnels lead to one address
+// and the way to it goes by another. So probes are marked, and a table of their own has a
+// route by each tunnel.
+const (
+	probeTable    = gateway.FirstMark - 1
+	probePriority = gateway.FirstMark - 1
+)
+
+// probing returns the routes of that table, and the rule that leads to it.
+func probing(c *gateway.Config, links map[string]link) (list []*route, rules map[rule]bool) {
+	rules = map[rule]bool{}
+	for i := range c.Tunnels {
+		t := &c.Tunnels[i]
+		if l := links[t.Interface]; t.Probe != nil && t.Probe.Address.Is6() && l.up {
+			list = append(list, &route{table: probeTable, prefix: netip.PrefixFrom(t.Probe.Address, 128), device: l.index, metric: t.NextHop - gateway.Blackhole + 1})
+		}
+		if t.Probe != nil && t.Probe.Address.Is6() {
+			rules[rule{family: unix.AF_INET6, priority: probePriority, mark: gateway.ProbeMark, mask: gateway.ProbeMark, table: probeTable}] = true
+		}
+	}
+	return list, rules
 }

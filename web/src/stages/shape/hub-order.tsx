@@ -108,21 +108,22 @@ export function HubOrder(props: {
         </label>
       )}
       {hubs.length < 2 ? null : (
-        <label className="flex gap-2 items-start mt-2 text-[13px]">
-          <input
-            type="checkbox"
-            className="accent-primary mt-0.5"
-            checked={overlay.hubs_tell === true}
-            onChange={(e) => props.onChange({ hubs_tell: e.target.checked || undefined })}
-          />
-          <span>
+        <>
+          <label className="flex gap-2 items-center mt-2 text-[13px]">
+            <input
+              type="checkbox"
+              className="accent-primary"
+              aria-describedby="hubs-tell"
+              checked={overlay.hubs_tell === true}
+              onChange={(e) => props.onChange({ hubs_tell: e.target.checked || undefined })}
+            />
             hubs tell which sites they reach
-            <span className="block text-secondary">
-              Traffic for a site that one hub has lost goes by another. Gateways need{" "}
-              <code>wideknot gateway</code>; bundles tell nothing.
-            </span>
-          </span>
-        </label>
+          </label>
+          <p id="hubs-tell" className="pl-5 text-[13px] text-secondary">
+            Traffic for a site that one hub has lost goes by another. Gateways need{" "}
+            <code>wideknot gateway</code>; bundles tell nothing.
+          </p>
+        </>
       )}
     </section>
   );
