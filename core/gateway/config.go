@@ -308,7 +308,7 @@ const (
 	PlaceMask    = 0x0ff00000
 	PlaceUnit    = 0x00100000
 	ProbeMark    = 0x10000000 // of probes of tunnels, which leave by the tunnel they are for
-	Blackhole    = 84000000 // next-hop object of what is discarded; those of tunnels follow
+	Blackhole    = 84000000   // next-hop object of what is discarded; those of tunnels follow
 	FirstWay     = 1000000000
 	WayNumbers   = 1000000000
 	Protocol     = 199 // routing protocol number of our next hops, routes and rules
