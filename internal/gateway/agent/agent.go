@@ -222,7 +222,11 @@ func (a *Agent) see() {
 		a.event(Trouble, "links", "interfaces cannot be read: %v", err)
 		return
 	}
-	a.prober.links(up)
+	carrying, err := a.plane.Carrying()
+	if err != nil {
+		a.event(Trouble, "links", "addresses cannot be read: %v", err)
+	}
+	a.prober.links(up, carrying)
 	a.move()
 }
 

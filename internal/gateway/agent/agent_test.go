@@ -342,3 +342,32 @@ func TestNamesAreCalled(t *testing.T) {
 		return p.called["y"] == netip.MustParseAddrPort("192.0.2.99:51820")
 	})
 }
+
+// A far end whose LAN is dead does not answer for its LAN's address, so what asks for
+// that finds the tunnel of no use; what asks for the tunnel's far end does not.
+func TestFarLANIsDead(t *testing.T) {
+	n, a, b, planeA, planeB := pair(t, 20)
+	lan := netip.MustParseAddr("10.9.0.1")
+	planeB.mu.Lock()
+	planeB.carrying = map[netip.Addr]bool{lan: false}
+	planeB.mu.Unlock()
+	planeB.changes <- struct{}{}
+	n.mu.Lock()
+	n.owner[lan] = end{planeB, 1}
+	n.mu.Unlock()
+	c, _ := twoEnds(20)
+	probe := *c.Tunnels[0].Probe
+	probe.Target, probe.Address = "far-lan", lan
+	c.Tunnels[0].Probe = &probe
+	if err := a.Try(t.Context(), c, 18, "", 0); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "the tunnel to the dead LAN is left", func() bool { return planeA.by(gateway.FirstWay) == "y" })
+	planeB.mu.Lock()
+	planeB.carrying[lan] = true
+	planeB.mu.Unlock()
+	if err := b.do(t.Context(), func() error { b.see(); return nil }); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, "it is used again", func() bool { return planeA.by(gateway.FirstWay) == "x" })
+}

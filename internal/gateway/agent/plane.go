@@ -34,6 +34,8 @@ type Plane interface {
 	Changes(ctx context.Context) (<-chan struct{}, error)
 	// Interfaces returns the number of each interface.
 	Interfaces() (map[string]int, error)
+	// Carrying says of each address of this gateway whether its device carries anything.
+	Carrying() (map[netip.Addr]bool, error)
 	// Listen opens a socket for probes of an address family; see stamp.Listen.
 	Listen(ctx context.Context, four bool, port, mark int) (stamp.Conn, error)
 	// Ping asks an address beyond a device whether it lives.

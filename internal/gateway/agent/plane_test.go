@@ -28,6 +28,7 @@ type tray struct {
 	gone     map[string]bool
 	changes  chan struct{}
 	removed  bool
+	carrying map[netip.Addr]bool
 	applying int
 	number   byte // in its net
 }
@@ -113,6 +114,12 @@ func (p *tray) Interfaces() (map[string]int, error) {
 		}
 	}
 	return out, nil
+}
+
+func (p *tray) Carrying() (map[netip.Addr]bool, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return maps.Clone(p.carrying), nil
 }
 
 func (p *tray) Listen(_ context.Context, four bool, port, _ int) (stamp.Conn, error) {
@@ -272,7 +279,9 @@ func (n *testNet) own(p *tray, c *gateway.Config) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	for i := range c.Tunnels {
-		n.owner[c.Tunnels[i].Addresses[0].Addr()] = end{p, i + 1}
+		for _, a := range c.Tunnels[i].Addresses {
+			n.owner[a.Addr()] = end{p, i + 1}
+		}
 	}
 }
 

@@ -38,10 +38,11 @@ type prober struct {
 	queue    wheel
 	conns    map[bool]stamp.Conn // by whether it is of IPv4
 	wake     chan struct{}
-	boot     time.Duration   // between the boot clock and the monotonic one
-	remember map[string]bool // tunnels that were dead when the agent ended
-	told     []*told         // overlays whose hubs tell, in the configuration's order
-	tellAt   time.Time       // when news is told; zero where there is none
+	boot     time.Duration       // between the boot clock and the monotonic one
+	remember map[string]bool     // tunnels that were dead when the agent ended
+	carrying map[netip.Addr]bool // of this gateway's addresses: whether their device does
+	told     []*told             // overlays whose hubs tell, in the configuration's order
+	tellAt   time.Time           // when news is told; zero where there is none
 	toldLast time.Time
 }
 
@@ -137,7 +138,7 @@ func (p *prober) start(ctx context.Context, plane Plane) error {
 		if err != nil {
 			return err
 		}
-		reflector := &stamp.Reflector{Knows: func(kind uint8) bool { return kind == ourTLV }, Heard: p.heard}
+		reflector := &stamp.Reflector{Knows: func(kind uint8) bool { return kind == ourTLV }, Heard: p.heard, Refuse: p.lanIsDead}
 		go func() {
 			realtime()
 			if err := reflector.Serve(ctx, answers); err != nil {
@@ -205,10 +206,12 @@ func (p *prober) watch(c *gateway.Config) {
 	p.signal(p.wake)
 }
 
-// links says which interfaces are up, by their numbers.
-func (p *prober) links(up map[string]int) {
+// links says which interfaces are up, by their numbers, and of which addresses the device
+// carries anything.
+func (p *prober) links(up map[string]int, carrying map[netip.Addr]bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	p.carrying = carrying
 	p.byIndex = make(map[int]*watched, len(p.watched))
 	for name, w := range p.watched {
 		index, there := up[name]
@@ -301,6 +304,15 @@ func (p *prober) drain(conn stamp.Conn, room []byte) {
 			}
 		}
 	}
+}
+
+// lanIsDead reports whether a probe asked an address whose device carries nothing: where
+// the far end's target is the LAN behind this gateway, it must not seem to be there.
+func (p *prober) lanIsDead(m stamp.Meta) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	carries, known := p.carrying[m.Near]
+	return known && !carries
 }
 
 // heard takes what a far end says of a tunnel.

@@ -67,7 +67,7 @@ func BenchmarkProbing(b *testing.B) {
 		b.Fatal(err)
 	}
 	p.watch(c)
-	p.links(up)
+	p.links(up, nil)
 	time.Sleep(2 * time.Second)
 	var before, after syscall.Rusage
 	seconds := 0.0

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net"
 	"net/netip"
 	"os"
 	"slices"
@@ -615,6 +616,28 @@ func (p *Plane) Interfaces() (map[string]int, error) {
 	for name, l := range have {
 		if l.up {
 			out[name] = l.index
+		}
+	}
+	return out, nil
+}
+
+// Carrying says of each address whether its device carries anything: a LAN's cable that
+// is out leaves the address, and the kernel answers for it.
+func (p *Plane) Carrying() (map[netip.Addr]bool, error) {
+	list, err := netlink.LinkList()
+	if err != nil {
+		return nil, fmt.Errorf("reading interfaces: %w", err)
+	}
+	given, err := addresses()
+	if err != nil {
+		return nil, err
+	}
+	out := map[netip.Addr]bool{}
+	for _, l := range list {
+		a := l.Attrs()
+		carries := a.OperState == netlink.OperUp || a.OperState == netlink.OperUnknown && a.Flags&net.FlagUp != 0
+		for _, at := range given[a.Index] {
+			out[at.Addr()] = out[at.Addr()] || carries
 		}
 	}
 	return out, nil

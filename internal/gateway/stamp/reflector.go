@@ -36,6 +36,8 @@ type Reflector struct {
 	// Heard is called with the packets that have one. Either may be nil.
 	Knows func(kind uint8) bool
 	Heard func(packet []byte, m Meta)
+	// Refuse says that a packet gets no answer; nil refuses none.
+	Refuse func(m Meta) bool
 	// Error is told of this end's clock.
 	Error ErrorEstimate
 	// Sessions that were silent for Idle are forgotten; at most Most are known, and
@@ -77,6 +79,9 @@ func (r *Reflector) Serve(ctx context.Context, c Conn) error {
 			n, m, ok := c.Read(in)
 			if !ok {
 				break
+			}
+			if r.Refuse != nil && r.Refuse(m) {
+				continue
 			}
 			if answer := r.Answer(out, in[:n], m, time.Now()); answer != nil {
 				_ = c.Write(answer, m) // as good as lost on the way
