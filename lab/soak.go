@@ -69,29 +69,12 @@ func Soak(seed uint64, lasts time.Duration) error {
 		if err != nil {
 			return err
 		}
-		what := part.String()
-		switch random.IntN(5) {
-		case 0: // it flaps, then stays dead
-			what = "flapping " + what
-			for range 4 {
-				w.cut(dead)
-				time.Sleep(time.Duration(100+random.IntN(900)) * time.Millisecond)
-				w.cut(nil)
-				time.Sleep(time.Duration(100+random.IntN(900)) * time.Millisecond)
-			}
-			took["flaps"]++
-		case 1: // the agent of the first site is restarted meanwhile
-			signal := syscall.SIGTERM
-			if random.IntN(2) == 0 {
-				signal = syscall.SIGKILL
-			}
-			what = "restarted, " + what
-			w.keepers[0].end(signal)
-			if err := w.start(0, digestOf(w, 0)); err != nil {
-				return err
-			}
-			took["restarts"]++
+		more, err := w.disturb(random, dead)
+		if err != nil {
+			return err
 		}
+		what := more + part.String()
+		took[more]++
 		w.watched.forget()
 		if err := w.fail(dead); err != nil {
 			return fmt.Errorf("%s: %w", what, err)
@@ -112,14 +95,42 @@ func Soak(seed uint64, lasts time.Duration) error {
 		}
 	}
 	log.Printf("%v: %v, %+v", lasts, took, r.counts)
+	return w.level(before)
+}
+
+// disturb does what may happen besides a failure, and names it: nothing, what fails
+// flaps before, or the agent of the first site is restarted or killed.
+func (w *world) disturb(random *rand.Rand, dead route.Dead) (what string, err error) {
+	switch random.IntN(5) {
+	case 0:
+		for range 4 {
+			w.cut(dead)
+			time.Sleep(time.Duration(100+random.IntN(900)) * time.Millisecond)
+			w.cut(nil)
+			time.Sleep(time.Duration(100+random.IntN(900)) * time.Millisecond)
+		}
+		return "flapping ", nil
+	case 1:
+		w.keepers[0].end(syscall.SIGTERM)
+		return "agent restarted, ", w.start(0, digestOf(w, 0))
+	case 2:
+		w.keepers[0].end(syscall.SIGKILL)
+		return "agent killed, ", w.start(0, digestOf(w, 0))
+	}
+	return "", nil
+}
+
+// level compares what agents use with what they used before.
+func (w *world) level(before map[int]use) error {
 	for i, was := range before {
+		site := w.routes.Plan.Site(i).Key
 		is, err := w.keepers[i].use()
 		if err != nil {
 			return err
 		}
-		log.Printf("%s: %+v at first, %+v in the end", m.Plan.Site(i).Key, was, is)
+		log.Printf("%s: %+v at first, %+v in the end", site, was, is)
 		if is.kilobytes > was.kilobytes*3/2+8<<10 || is.descriptors > was.descriptors+4 || is.threads > was.threads+6 {
-			return fmt.Errorf("the agent of %s grew from %+v to %+v", m.Plan.Site(i).Key, was, is)
+			return fmt.Errorf("the agent of %s grew from %+v to %+v", site, was, is)
 		}
 	}
 	return nil

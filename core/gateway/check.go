@@ -156,12 +156,7 @@ func (c *Config) Check() error {
 	})
 	each(k, "route", c.Routes, func(r *Route) place { return place{r.Table, r.Prefix} }, func(r *Route) {
 		k.route(r)
-		k.number("a telling", r.Telling, 0, len(c.Tellings))
-		if r.Telling > 0 && r.Telling <= len(c.Tellings) {
-			k.number("a site's number", r.To, 1, c.Tellings[r.Telling-1].Sites)
-		} else if r.To != 0 {
-			k.fail("the route to %v leads to a site of which nobody tells", r.Prefix)
-		}
+		k.told(c, r)
 		if r.Way != 0 && !ids[r.Way] {
 			k.fail("the route to %v goes by way %d, which is not there", r.Prefix, r.Way)
 		}
@@ -285,6 +280,16 @@ func (k *checker) route(r *Route) {
 		k.device("a route's device", r.Device)
 	} else if r.Device != "" {
 		k.fail("the route to %v has a device and no next hop", r.Prefix)
+	}
+}
+
+// told checks to which site of a telling a route leads.
+func (k *checker) told(c *Config, r *Route) {
+	k.number("a telling", r.Telling, 0, len(c.Tellings))
+	if r.Telling > 0 && r.Telling <= len(c.Tellings) {
+		k.number("a site's number", r.To, 1, c.Tellings[r.Telling-1].Sites)
+	} else if r.To != 0 {
+		k.fail("the route to %v leads to a site of which nobody tells", r.Prefix)
 	}
 }
 

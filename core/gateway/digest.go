@@ -127,13 +127,7 @@ func (c *Config) Digest() string {
 	}
 	d.num(len(c.Routes))
 	for i := range c.Routes {
-		r := &c.Routes[i]
-		d.prefix(r.Prefix)
-		d.num(r.Table, r.Way, r.Telling, r.To)
-		if r.Via.IsValid() || r.Device != "" {
-			d.addr(r.Via)
-			d.text(r.Device)
-		}
+		d.route(&c.Routes[i])
 	}
 	d.num(len(c.Discards))
 	for _, r := range c.Discards {
@@ -149,7 +143,6 @@ func (c *Config) Digest() string {
 		d.texts(r.Arriving)
 		d.prefixes(r.From)
 	}
-	d.num(len(c.Tellings))
 	for i := range c.Tellings {
 		d.telling(&c.Tellings[i])
 	}
@@ -159,8 +152,23 @@ func (c *Config) Digest() string {
 	return hex.EncodeToString(d.sum.Sum(nil))
 }
 
+// route writes only what a route has, so that the digest of what has no more than before
+// stays what it was.
+func (d *digester) route(r *Route) {
+	d.prefix(r.Prefix)
+	d.num(r.Table, r.Way)
+	if r.Via.IsValid() || r.Device != "" {
+		d.addr(r.Via)
+		d.text(r.Device)
+	}
+	if r.Telling != 0 || r.To != 0 {
+		d.text("telling")
+		d.num(r.Telling, r.To)
+	}
+}
+
 func (d *digester) telling(t *Telling) {
-	d.text(t.Overlay, t.Version)
+	d.text("telling", t.Overlay, t.Version)
 	d.num(t.Sites, t.Me, len(t.Hubs), len(t.Peers), len(t.Orders), len(t.To))
 	d.num(t.Hubs...)
 	for _, p := range t.Peers {

@@ -26,7 +26,7 @@ import (
 	"wideknot/internal/gateway/agent"
 )
 
-var kills = flag.Int("kills", 25, "at how many random moments applying is ended by kill -9")
+var kills = flag.Int("kills", 8, "at how many random moments applying is ended by kill -9")
 
 // inside says that the process runs in a network and a mount namespace of its own.
 const inside = "WIDEKNOT_TEST_INSIDE"
@@ -238,7 +238,7 @@ func differ(t testing.TB, what, want, got string) {
 // what is others' stays.
 func TestReleasesFollowEachOther(t *testing.T) {
 	needsRoot(t)
-	for seed := range uint64(4) {
+	for seed := range uint64(3) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			a, b := releases(t, seed)
 			wanDevices(t, a, b)
