@@ -68,6 +68,16 @@ func TestCommandsAtAGateway(t *testing.T) {
 		return at
 	}
 	ask(0, "weir: digest ", "status")
+	for range 50 { // an echo a second
+		s, err := w.keepers[1].state()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if s.Links[0].NextHopUp {
+			break
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
 	if out := ask(0, "mill-1  up", "status"); !strings.Contains(out, "next hop answers") {
 		t.Errorf("the link is not told:\n%s", out)
 	}
@@ -97,9 +107,8 @@ func TestCommandsAtAGateway(t *testing.T) {
 		"hostile":    {"no plain word", file("d.json", `"peer": "mill"`, `"peer": "mill;reboot"`)},
 		"wants more": {"pre-shared key of mill-1", file("e.json", `"public-key"`, `"pre-shared": true, "public-key"`)},
 	} {
-		if out := ask(4, spoiled.says, "check", spoiled.at); t.Failed() {
-			t.Fatalf("%s: %s", name, out)
-		}
+		t.Log(name)
+		ask(4, spoiled.says, "check", spoiled.at)
 		ask(4, spoiled.says, "apply", spoiled.at)
 	}
 	ask(0, "mill-1  up", "status")

@@ -535,10 +535,5 @@ func (w *world) fail(dead route.Dead) error {
 		return err
 	}
 	w.slowest = max(w.slowest, slowest)
-	for _, k := range w.keepers {
-		if err := k.forgive(); err != nil {
-			return err
-		}
-	}
-	return nil
+	return w.forgive()
 }

@@ -264,7 +264,7 @@ func (a *Agent) move() {
 	a.tellMoved(&choice)
 	a.tellSteered(steers, &choice)
 	a.choice = choice
-	if err := a.store.note("dead", a.prober.dead()); err != nil {
+	if err := a.store.jot("dead", a.prober.dead()); err != nil {
 		a.Log.Warn("the state folder takes nothing", "reason", err)
 	}
 }

@@ -150,6 +150,19 @@ func (s *store) note(name string, value any) error {
 	return writeWhole(s.path(name), text)
 }
 
+// jot keeps one that may be lost in a power cut, and costs no wait for the disk.
+func (s *store) jot(name string, value any) error {
+	text, err := json.Marshal(value)
+	if err != nil {
+		return err
+	}
+	next := s.path(name) + ".next"
+	if err := os.WriteFile(next, text, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(next, s.path(name))
+}
+
 func (s *store) recall(name string, into any) error {
 	text, err := os.ReadFile(s.path(name))
 	if errors.Is(err, os.ErrNotExist) {
