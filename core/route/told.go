@@ -18,6 +18,9 @@ import (
 // joined, nothing is pinned, and every gateway switches by itself.
 func (m *Map) Told(overlay int) bool { return m.graphs[overlay].told }
 
+// MaxTold is how many sites an overlay may have whose hubs tell: a bit each, in one packet.
+const MaxTold = 8000
+
 // Untold says why the hubs of an overlay tell nothing; empty where they do.
 func (m *Map) Untold(overlay int) string {
 	g := m.graphs[overlay]
@@ -30,6 +33,8 @@ func (m *Map) Untold(overlay int) string {
 		return "some hubs reach each other by a third one only, or sooner by it"
 	case len(o.Spec.Pins) > 0:
 		return "traffic is pinned"
+	case len(o.Members) > MaxTold:
+		return fmt.Sprintf("it has %d sites; what a hub tells of more than %d fits into no packet", len(o.Members), MaxTold)
 	case o.Spec.Transport == estate.IPsec:
 		return "gateways that tell keep tunnels of WireGuard"
 	}

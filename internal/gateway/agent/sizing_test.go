@@ -43,6 +43,7 @@ func TestBlackHoleIsTold(t *testing.T) {
 	n.swallow(1200)
 	a.prober.each(func(w *watched) { w.sizer.next = time.Now() })
 	eventually(t, "it is told", func() bool { return slices.Contains(a.kinds(t), PathMTU) })
+	eventually(t, "it is measured", func() bool { s, err := a.State(t.Context()); return err == nil && s.Tunnels[0].PathMTU > 0 })
 	s, err := a.State(t.Context())
 	if err != nil || !s.Tunnels[0].Up || s.Tunnels[0].PathMTU > 1200 || s.Tunnels[0].PathMTU < 1180 {
 		t.Errorf("%+v, %v", s.Tunnels[0], err)

@@ -18,6 +18,10 @@ import (
 // own and passes on those of others.
 const listHeader = 22
 
+// mostTold is how long what is told may be: it must fit into the narrowest tunnel. The
+// own list of the largest overlay that tells has 1,022 octets.
+const mostTold = 1150
+
 // ageUnit is what ages are counted in.
 const ageUnit = 10 * time.Millisecond
 
@@ -32,6 +36,7 @@ type told struct {
 	hub     bool           // this gateway is one
 	own     []byte
 	edition uint64            // of own: when it changed last, in microseconds
+	turn    int               // which hub's list is passed on first, where not all fit into a packet
 	lists   map[int]*toldList // by hub, without this one
 }
 
@@ -103,8 +108,10 @@ func (o *told) append(text []byte, now time.Time, fresh time.Duration) []byte {
 		return text
 	}
 	one(o.telling.Me, o.own, o.edition, 0)
-	for _, hub := range o.telling.Hubs {
-		if l := o.lists[hub]; l != nil && now.Sub(l.at) < fresh {
+	o.turn++
+	for i := range o.telling.Hubs {
+		hub := o.telling.Hubs[(o.turn+i)%len(o.telling.Hubs)]
+		if l := o.lists[hub]; l != nil && now.Sub(l.at) < fresh && len(text)+listHeader+len(l.bits) <= mostTold {
 			one(hub, l.bits, l.edition, now.Sub(l.at)+ageUnit)
 		}
 	}
