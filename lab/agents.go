@@ -1,11 +1,9 @@
 package main
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -19,12 +17,13 @@ import (
 	"wideknot/core/gateway"
 	"wideknot/core/render/linux"
 	"wideknot/core/route"
+	"wideknot/internal/gateway/socket"
 )
 
 // A keeper is the agent that runs at a gateway, as its own process.
 type keeper struct {
 	command *exec.Cmd
-	client  http.Client
+	client  *http.Client
 	said    strings.Builder
 	read    uint64 // sequence number of the last event that was looked at
 }
@@ -102,13 +101,8 @@ func (w *world) start(i int, digest string) error {
 		return err
 	}
 	folder := filepath.Join(w.folder, w.routes.Plan.Site(i).Key+".d")
-	socket := filepath.Join(folder, "gateway.sock")
-	k := &keeper{client: http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{
-		DisableKeepAlives: true,
-		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
-		},
-	}}}
+	k := &keeper{client: socket.Client(filepath.Join(folder, "gateway.sock"))}
+	k.client.Timeout = 10 * time.Second
 	err = w.gateways[i].do(func() error {
 		k.command = exec.Command("unshare", "-m", "sh", "-c", `
 			mkdir -p /run/wireguard && mount --bind "$2/sockets" /run/wireguard && mount --bind "$2/hosts" /etc/hosts || exit

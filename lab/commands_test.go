@@ -9,28 +9,11 @@ import (
 	"syscall"
 	"testing"
 	"time"
-
-	"wideknot/core/estate"
-	"wideknot/core/route"
-	"wideknot/core/tunnel"
 )
 
 // What an engineer does at a gateway, command by command, with what goes wrong.
 func TestCommandsAtAGateway(t *testing.T) {
-	if os.Geteuid() != 0 {
-		t.Skip("SKIPPED, NOT PASSED: this test makes network namespaces and needs root")
-	}
-	e, _, err := estate.Read(strings.NewReader(narrow))
-	if err != nil {
-		t.Fatal(err)
-	}
-	probed(e, false)
-	keys := keysFor(e)
-	w, err := newWorld(route.Build(tunnel.Derive(e)), keys, true)
-	defer w.close()
-	if err != nil {
-		t.Fatal(err)
-	}
+	w := narrowWorld(t)
 	path, err := program()
 	if err != nil {
 		t.Fatal(err)

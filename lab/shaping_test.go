@@ -38,9 +38,9 @@ overlays:
   - {key: ops, shape: hub-and-spoke, transit: [100.96.0.0/24], hubs: [mill], spokes: [{site: weir}]}
 `
 
-// Where a circuit is too narrow for both, the zone that gives way gets what the other
-// leaves; alone it has all of it.
-func TestZonesGiveWay(t *testing.T) {
+// narrowWorld brings it up, kept by agents.
+func narrowWorld(t *testing.T) *world {
+	t.Helper()
 	if os.Geteuid() != 0 {
 		t.Skip("SKIPPED, NOT PASSED: this test makes network namespaces and needs root")
 	}
@@ -50,12 +50,18 @@ func TestZonesGiveWay(t *testing.T) {
 	}
 	probed(e, false)
 	keys := keysFor(e)
-	m := route.Build(tunnel.Derive(e))
-	w, err := newWorld(m, keys, true)
-	defer w.close()
+	w, err := newWorld(route.Build(tunnel.Derive(e)), keys, true)
+	t.Cleanup(w.close)
 	if err != nil {
 		t.Fatal(err)
 	}
+	return w
+}
+
+// Where a circuit is too narrow for both, the zone that gives way gets what the other
+// leaves; alone it has all of it.
+func TestZonesGiveWay(t *testing.T) {
+	w := narrowWorld(t)
 	const seconds, link = 3, 6.0
 	measure := func(control, backup float64) (gotControl, gotBackup float64) {
 		t.Helper()

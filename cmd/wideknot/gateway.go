@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/url"
 	"os"
@@ -24,6 +23,7 @@ import (
 
 	"wideknot/core/gateway"
 	"wideknot/internal/gateway/agent"
+	"wideknot/internal/gateway/socket"
 )
 
 // Exit codes of a gateway's commands, as those of a bundle's apply.
@@ -59,17 +59,11 @@ func gatewayCommand() *cobra.Command {
 
 // ask sends a request to the program that keeps the gateway.
 func (p *gatewayPlaces) ask(ctx context.Context, method, path string, values url.Values, body []byte) ([]byte, error) {
-	client := http.Client{Transport: &http.Transport{
-		DisableKeepAlives: true,
-		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-			return (&net.Dialer{}).DialContext(ctx, "unix", p.control())
-		},
-	}}
 	request, err := http.NewRequestWithContext(ctx, method, "http://gateway"+path+"?"+values.Encode(), bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
-	answer, err := client.Do(request)
+	answer, err := socket.Client(p.control()).Do(request)
 	switch {
 	case errors.Is(err, os.ErrPermission):
 		return nil, exit{refused, fmt.Errorf("no permission to ask %s: this needs root", p.control())}
@@ -117,6 +111,9 @@ func (p *gatewayPlaces) statusCommand() *cobra.Command {
 				return err
 			}
 			if standing.Digest == "" {
+				if standing.Broken != "" {
+					return exit{1, fmt.Errorf("NOT as the configuration says: %s; it is tried again every 5 s", standing.Broken)}
+				}
 				fmt.Fprintln(c.ErrOrStderr(), "nothing was applied here yet")
 				return nil
 			}

@@ -15,7 +15,7 @@ import (
 // after New and safe to share.
 //
 // Gateways choose among the tunnels of their routing tables by what they see
-// of their own tunnels; nobody tells them of failures elsewhere. So a packet is
+// of their own tunnels; unless hubs tell, nobody tells them of failures elsewhere. So a packet is
 // walked hop by hop, and each site on its way takes the first tunnel of its
 // table that is alive; where nothing switches, the first, dead or alive.
 type Model struct {

@@ -12,10 +12,9 @@ import (
 
 // Filter renders the nftables rules of a configuration as a gateway that applies them
 // by itself loads them. Interfaces of another configuration, if any, belong to their
-// overlays as well, for the time in which both are there. A note of the caller's, a
-// plain word, stands with the table as its comment.
-func Filter(c, also *gateway.Config, note string) ([]byte, error) {
-	b := &bundle{c: c, also: also, note: note, kept: true}
+// overlays as well, for the time in which both are there.
+func Filter(c, also *gateway.Config) ([]byte, error) {
+	b := &bundle{c: c, also: also, kept: true}
 	t := &render.Text{}
 	b.filter(t)
 	return t.Bytes, t.Err
@@ -35,9 +34,6 @@ func (b *bundle) filter(t *render.Text) {
 	// Declared before it is deleted, so that the file loads whether or not the
 	// table is there, and replaces it in one step.
 	t.Line("table inet wideknot").Line("delete table inet wideknot").Line("table inet wideknot {")
-	if b.note != "" {
-		t.Str("\tcomment \"").Word(b.note).Line("\"")
-	}
 	b.counters(t)
 	b.arrive(t)
 	b.pass(t)

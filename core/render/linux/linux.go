@@ -95,10 +95,8 @@ type bundle struct {
 	keys  Keys
 	files []render.File
 	err   error
-	// of filters that the gateway's own program loads
-	also *gateway.Config
-	note string
-	kept bool
+	also  *gateway.Config // whose interfaces belong to the overlays too; nil for none
+	kept  bool            // by the agent, which probes and shapes
 }
 
 // add appends a file.

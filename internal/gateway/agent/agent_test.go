@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"wideknot/core/gateway"
+	"wideknot/internal/gateway/stamp"
 )
 
 // keysIn makes a folder with a private key.
@@ -173,11 +174,17 @@ func TestInterfacesGoAndCome(t *testing.T) {
 	})
 }
 
+// twoReleases are of one gateway.
+func twoReleases() (first, second *gateway.Config) {
+	first, _ = twoEnds(1000)
+	second, _ = twoEnds(1000)
+	second.Tunnels[0].MTU = 1300
+	return first, second
+}
+
 // Every step of a trial, and what is there after a restart at that step.
 func TestTrial(t *testing.T) {
-	first, _ := twoEnds(1000)
-	second, _ := twoEnds(1000)
-	second.Tunnels[0].MTU = 1300
+	first, second := twoReleases()
 	state, keys := t.TempDir(), keysIn(t)
 	p := newTray(newTestNet())
 	r := run(t, p, state, keys)
@@ -267,9 +274,7 @@ func TestTrial(t *testing.T) {
 
 // What cannot be applied changes nothing, and says why.
 func TestRefusals(t *testing.T) {
-	first, _ := twoEnds(1000)
-	second, _ := twoEnds(1000)
-	second.Tunnels[0].MTU = 1300
+	first, second := twoReleases()
 	state, keys := t.TempDir(), keysIn(t)
 	p := newTray(newTestNet())
 	r := run(t, p, state, keys)
@@ -370,4 +375,58 @@ func TestFarLANIsDead(t *testing.T) {
 		t.Fatal(err)
 	}
 	eventually(t, "it is used again", func() bool { return planeA.by(gateway.FirstWay) == "x" })
+}
+
+// Only the gateway at a tunnel's far end is answered and heard: not a host behind it that
+// says the tunnel is dead, nor anybody outside the tunnels.
+func TestOnlyTheFarGatewayIsHeard(t *testing.T) {
+	n, a, _, planeA, _ := pair(t, 20)
+	forged := stamp.AppendTLV((&stamp.Packet{Session: 1}).Append(nil), ourTLV, []byte{verdictVersion, saysDead})
+	from := n.listen(planeA, 40001)
+	says := func(ttl, index int) {
+		t.Helper()
+		n.mu.Lock()
+		n.ttl, n.owner[netip.MustParseAddr("10.0.0.77")] = ttl, end{planeA, index}
+		n.mu.Unlock()
+		for range 20 {
+			if err := from.Write(forged, stamp.Meta{Near: xOfB, Far: netip.MustParseAddrPort("10.0.0.77:862")}); err != nil {
+				t.Fatal(err)
+			}
+			time.Sleep(time.Millisecond)
+			a.prober.each(func(w *watched) {
+				if w.farDead {
+					t.Errorf("with TTL %d by interface %d somebody is believed that %s is dead", ttl, index, w.tunnel.Interface)
+				}
+			})
+		}
+	}
+	says(64, 1)  // by the tunnel, from behind the far end
+	says(255, 9) // by an interface that is no tunnel
+}
+
+// A gateway that could not be made what was confirmed, as something was in the way when
+// the agent began, is made so when it is gone.
+func TestStartIsTriedAgain(t *testing.T) {
+	c, _ := twoEnds(1000)
+	state, keys := t.TempDir(), keysIn(t)
+	p := newTray(newTestNet())
+	r := run(t, p, state, keys)
+	if err := r.Try(t.Context(), c, 3, "", 0); err != nil {
+		t.Fatal(err)
+	}
+	r.stop()
+	p.applied, p.fails = nil, func(*gateway.Config) error { return errors.New("the port is taken") }
+	r = run(t, p, state, keys)
+	if s, err := r.Standing(t.Context()); err != nil || s.Digest != "" || !strings.Contains(s.Broken, "port is taken") {
+		t.Errorf("%+v, %v", s, err)
+	}
+	p.mu.Lock()
+	p.fails = nil
+	p.mu.Unlock()
+	if err := r.do(t.Context(), func() error { r.again(); return nil }); err != nil {
+		t.Fatal(err)
+	}
+	if s, err := r.Standing(t.Context()); err != nil || s.Release != 3 || s.Broken != "" || p.applied == nil {
+		t.Errorf("%+v, %v", s, err)
+	}
 }

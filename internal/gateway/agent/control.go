@@ -6,46 +6,19 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/netip"
-	"os"
-	"path/filepath"
 	"strconv"
-	"time"
 
 	"wideknot/core/gateway"
+	"wideknot/internal/gateway/socket"
 )
 
 // Serve answers the machine's own programs on a socket until the context ends: the
 // same binary's status, events, why, check, apply, confirm, back and remove. Who may
 // open the socket is root.
-func (a *Agent) Serve(ctx context.Context, socket string) error {
-	if err := os.MkdirAll(filepath.Dir(socket), 0o700); err != nil {
-		return err
-	}
-	if c, err := net.Dial("unix", socket); err == nil {
-		_ = c.Close()
-		return fmt.Errorf("another agent runs here: it has %s", socket)
-	}
-	_ = os.Remove(socket) // of one that was killed
-	listen, err := net.Listen("unix", socket)
-	if err != nil {
-		return err
-	}
-	if err := os.Chmod(socket, 0o600); err != nil {
-		return errors.Join(err, listen.Close())
-	}
-	server := &http.Server{
-		Handler: a.handler(), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: time.Minute,
-		BaseContext: func(net.Listener) context.Context { return ctx },
-	}
-	stop := context.AfterFunc(ctx, func() { _ = server.Close() })
-	defer stop()
-	if err := server.Serve(listen); !errors.Is(err, http.ErrServerClosed) {
-		return err
-	}
-	return nil
+func (a *Agent) Serve(ctx context.Context, path string) error {
+	return socket.Serve(ctx, path, a.handler())
 }
 
 // handler answers each request with JSON, and an error with its words.

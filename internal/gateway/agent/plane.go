@@ -39,7 +39,7 @@ type Plane interface {
 	// Listen opens a socket for probes of an address family; see stamp.Listen.
 	Listen(ctx context.Context, four bool, port, mark int) (stamp.Conn, error)
 	// Ping asks an address beyond a device whether it lives.
-	Ping(ctx context.Context, device string, to netip.Addr) (time.Duration, error)
+	Ping(ctx context.Context, device string, to netip.Addr) error
 }
 
 // A Use says by which members of its groups a way goes; by none, it discards.

@@ -2,6 +2,7 @@ package agent
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"maps"
@@ -129,9 +130,7 @@ func (p *tray) Listen(_ context.Context, four bool, port, _ int) (stamp.Conn, er
 	return p.net.listen(p, port), nil
 }
 
-func (p *tray) Ping(context.Context, string, netip.Addr) (time.Duration, error) {
-	return time.Millisecond, nil
-}
+func (p *tray) Ping(context.Context, string, netip.Addr) error { return nil }
 
 // by says which members a way goes by.
 func (p *tray) by(way int) (out string) {
@@ -150,6 +149,7 @@ type testNet struct {
 	owner map[netip.Addr]end           // of an address
 	loses func(from, to netip.Addr) bool
 	trays byte
+	ttl   int // of what is sent from now on; 0 for what gateways send
 	most  int // bytes of a packet that gets through; 0 for any
 }
 
@@ -246,7 +246,7 @@ func (s *testSock) Write(b []byte, m stamp.Meta) error {
 	}
 	select {
 	case <-sock.closed:
-	case sock.packet <- testPacket{bytes.Clone(b), stamp.Meta{Far: netip.AddrPortFrom(m.Near, s.port), Near: m.Far.Addr(), Interface: to.index, TTL: 64, At: time.Now()}}:
+	case sock.packet <- testPacket{bytes.Clone(b), stamp.Meta{Far: netip.AddrPortFrom(m.Near, s.port), Near: m.Far.Addr(), Interface: to.index, TTL: cmp.Or(s.net.ttl, stamp.MaxTTL), At: time.Now()}}:
 	default:
 	}
 	return nil

@@ -34,7 +34,7 @@ type prober struct {
 	mu       sync.Mutex // held from before a packet is read until it is judged
 	watched  map[string]*watched
 	byNumber map[uint16]*watched
-	byIndex  map[int]*watched
+	byIndex  map[int]*watched // nil until interfaces were seen
 	queue    wheel
 	conns    map[bool]stamp.Conn // by whether it is of IPv4
 	wake     chan struct{}
@@ -105,7 +105,7 @@ func (q *wheel) Pop() any {
 func newProber(log *slog.Logger, events func(kind, about, format string, values ...any)) *prober {
 	return &prober{
 		log: log, events: events, changed: make(chan struct{}, 1), wake: make(chan struct{}, 1),
-		watched: map[string]*watched{}, byNumber: map[uint16]*watched{}, byIndex: map[int]*watched{}, conns: map[bool]stamp.Conn{},
+		watched: map[string]*watched{}, byNumber: map[uint16]*watched{}, conns: map[bool]stamp.Conn{},
 		boot: bootLead(), remember: map[string]bool{},
 	}
 }
@@ -138,7 +138,7 @@ func (p *prober) start(ctx context.Context, plane Plane) error {
 		if err != nil {
 			return err
 		}
-		reflector := &stamp.Reflector{Knows: func(kind uint8) bool { return kind == ourTLV }, Heard: p.heard, Refuse: p.lanIsDead}
+		reflector := &stamp.Reflector{Knows: func(kind uint8) bool { return kind == ourTLV }, Heard: p.heard, Refuse: p.refuses}
 		go func() {
 			realtime()
 			if err := reflector.Serve(ctx, answers); err != nil {
@@ -306,11 +306,16 @@ func (p *prober) drain(conn stamp.Conn, room []byte) {
 	}
 }
 
-// lanIsDead reports whether a probe asked an address whose device carries nothing: where
-// the far end's target is the LAN behind this gateway, it must not seem to be there.
-func (p *prober) lanIsDead(m stamp.Meta) bool {
+// refuses reports whether a probe gets no answer, and is not heard: it does not come by a
+// tunnel of ours, or not from the gateway at its far end but from somebody behind that,
+// who could say that a tunnel is dead; or it asks an address whose device carries
+// nothing. That a LAN's cable is out must be seen where the LAN is what is probed.
+func (p *prober) refuses(m stamp.Meta) bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if m.TTL != stamp.MaxTTL || len(p.watched) == 0 || p.byIndex != nil && p.byIndex[m.Interface] == nil {
+		return true
+	}
 	carries, known := p.carrying[m.Near]
 	return known && !carries
 }

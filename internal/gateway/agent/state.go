@@ -39,7 +39,7 @@ func (a *Agent) state() (*gateway.State, error) {
 	}
 	for i := range c.Links {
 		l := &c.Links[i]
-		one := gateway.LinkState{Link: l.Key, Addresses: plain(r.Links[l.Key]), NextHopUp: a.linkUp[l.Key].nextHop}
+		one := gateway.LinkState{Link: l.Key, Addresses: plain(r.Links[l.Key]), NextHopUp: a.linkUp[l.Key]}
 		out.Links = append(out.Links, one)
 	}
 	a.prober.each(func(w *watched) {

@@ -11,7 +11,6 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"sync"
 	"syscall"
@@ -24,6 +23,7 @@ import (
 	"golang.zx2c4.com/wireguard/tun"
 
 	"wideknot/core/tunnel"
+	"wideknot/internal/gateway/socket"
 )
 
 // Devices serves WireGuard interfaces where the kernel has no module for them. It is
@@ -45,22 +45,8 @@ type served struct {
 const defaultMTU = 1420
 
 // Serve answers on a socket until the context ends; then the interfaces go.
-func (d *Devices) Serve(ctx context.Context, socket string) error {
-	if err := os.MkdirAll(filepath.Dir(socket), 0o700); err != nil {
-		return err
-	}
-	if c, err := net.Dial("unix", socket); err == nil {
-		_ = c.Close()
-		return fmt.Errorf("another process serves devices at %s", socket)
-	}
-	_ = os.Remove(socket) // of one that was killed
-	listen, err := net.Listen("unix", socket)
-	if err != nil {
-		return err
-	}
-	if err := os.Chmod(socket, 0o600); err != nil {
-		return errors.Join(err, listen.Close())
-	}
+func (d *Devices) Serve(ctx context.Context, path string) error {
+	defer d.close()
 	mux := http.NewServeMux()
 	mux.HandleFunc("PUT /{name}", func(w http.ResponseWriter, r *http.Request) {
 		if err := d.add(r.PathValue("name")); err != nil {
@@ -71,15 +57,7 @@ func (d *Devices) Serve(ctx context.Context, socket string) error {
 		d.mu.Lock()
 		defer d.mu.Unlock()
 	})
-	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second}
-	stop := context.AfterFunc(ctx, func() { _ = server.Close() })
-	defer stop()
-	err = server.Serve(listen)
-	d.close()
-	if errors.Is(err, http.ErrServerClosed) {
-		return nil
-	}
-	return err
+	return socket.Serve(ctx, path, mux)
 }
 
 func (d *Devices) close() {
@@ -157,12 +135,8 @@ type deviceClient struct{ socket string }
 
 // ask sends a request; the error is of one that was not answered.
 func (c *deviceClient) ask(method, path string) (*http.Response, error) {
-	client := http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{
-		DisableKeepAlives: true,
-		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-			return (&net.Dialer{}).DialContext(ctx, "unix", c.socket)
-		},
-	}}
+	client := socket.Client(c.socket)
+	client.Timeout = 10 * time.Second
 	request, err := http.NewRequest(method, "http://devices/"+path, nil)
 	if err != nil {
 		return nil, err

@@ -32,7 +32,7 @@ func nft(text []byte, arguments ...string) ([]byte, error) {
 // filter loads what judges packets, in one transaction. also is whose interfaces
 // belong to the overlays too.
 func (p *Plane) filter(c, also *gateway.Config) error {
-	text, err := linux.Filter(c, also, "")
+	text, err := linux.Filter(c, also)
 	if err != nil {
 		return err
 	}

@@ -14,7 +14,7 @@ import (
 )
 
 // Ping sends one echo by a device and waits for its answer as long as the context lets it.
-func (p *Plane) Ping(ctx context.Context, device string, to netip.Addr) (time.Duration, error) {
+func (p *Plane) Ping(ctx context.Context, device string, to netip.Addr) error {
 	family, protocol := unix.AF_INET6, unix.IPPROTO_ICMPV6
 	var kind, answer icmp.Type = ipv6.ICMPTypeEchoRequest, ipv6.ICMPTypeEchoReply
 	if to.Is4() {
@@ -22,34 +22,33 @@ func (p *Plane) Ping(ctx context.Context, device string, to netip.Addr) (time.Du
 	}
 	fd, err := unix.Socket(family, unix.SOCK_RAW|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, protocol)
 	if err != nil {
-		return 0, fmt.Errorf("an echo: %w", err)
+		return fmt.Errorf("an echo: %w", err)
 	}
 	defer unix.Close(fd)
 	if err := unix.BindToDevice(fd, device); err != nil {
-		return 0, fmt.Errorf("an echo by %s: %w", device, err)
+		return fmt.Errorf("an echo by %s: %w", device, err)
 	}
 	number := uint32(time.Now().UnixNano())
 	message := icmp.Message{Type: kind, Body: &icmp.Echo{ID: int(number >> 16), Seq: int(number & 0xffff), Data: []byte("wideknot")}}
 	text, err := message.Marshal(nil)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	var address unix.Sockaddr = &unix.SockaddrInet6{Addr: to.As16()}
 	if to.Is4() {
 		address = &unix.SockaddrInet4{Addr: to.As4()}
 	}
-	began := time.Now()
 	if err := unix.Sendto(fd, text, 0, address); err != nil {
-		return 0, fmt.Errorf("an echo by %s: %w", device, err)
+		return fmt.Errorf("an echo by %s: %w", device, err)
 	}
 	room := make([]byte, 1500)
 	for {
 		left := time.Until(deadline(ctx))
 		if left <= 0 {
-			return 0, context.DeadlineExceeded
+			return context.DeadlineExceeded
 		}
 		if _, err := unix.Poll([]unix.PollFd{{Fd: int32(fd), Events: unix.POLLIN}}, int(left.Milliseconds())+1); err != nil && err != unix.EINTR {
-			return 0, err
+			return err
 		}
 		n, _, err := unix.Recvfrom(fd, room, unix.MSG_DONTWAIT)
 		if err != nil {
@@ -63,7 +62,7 @@ func (p *Plane) Ping(ctx context.Context, device string, to netip.Addr) (time.Du
 			packet = packet[min(n, int(packet[0]&15)*4):]
 		}
 		if len(packet) >= 8 && packet[0] == typeNumber(answer) && binary.BigEndian.Uint32(packet[4:]) == number {
-			return time.Since(began), nil
+			return nil
 		}
 	}
 }

@@ -16,6 +16,10 @@ import (
 // Port is the reflector's well-known UDP port.
 const Port = 862
 
+// MaxTTL is what all packets leave with: one that comes with it was sent by a neighbour
+// (RFC 5082).
+const MaxTTL = 255
+
 // Base is the length of a test packet without TLVs, of either end (RFC 8762, 4.2.1
 // and 4.3.1).
 const Base = 44

@@ -51,10 +51,10 @@ func options(fd int, four bool, mark int) error {
 	list := []option{{unix.SOL_SOCKET, unix.SO_TIMESTAMPNS, 1}}
 	if four {
 		list = append(list, option{unix.IPPROTO_IP, unix.IP_PKTINFO, 1}, option{unix.IPPROTO_IP, unix.IP_RECVTTL, 1},
-			option{unix.IPPROTO_IP, unix.IP_MTU_DISCOVER, unix.IP_PMTUDISC_PROBE})
+			option{unix.IPPROTO_IP, unix.IP_MTU_DISCOVER, unix.IP_PMTUDISC_PROBE}, option{unix.IPPROTO_IP, unix.IP_TTL, MaxTTL})
 	} else {
 		list = append(list, option{unix.IPPROTO_IPV6, unix.IPV6_RECVPKTINFO, 1}, option{unix.IPPROTO_IPV6, unix.IPV6_RECVHOPLIMIT, 1},
-			option{unix.IPPROTO_IPV6, unix.IPV6_MTU_DISCOVER, unix.IPV6_PMTUDISC_PROBE})
+			option{unix.IPPROTO_IPV6, unix.IPV6_MTU_DISCOVER, unix.IPV6_PMTUDISC_PROBE}, option{unix.IPPROTO_IPV6, unix.IPV6_UNICAST_HOPS, MaxTTL})
 	}
 	if mark != 0 {
 		list = append(list, option{unix.SOL_SOCKET, unix.SO_MARK, mark})

@@ -1,0 +1,110 @@
+package agent
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"wideknot/core/gateway"
+)
+
+// move lets ways go by the tunnels that live.
+func (a *Agent) move() {
+	if a.running == nil {
+		return
+	}
+	choice := a.decide(a.running.Config)
+	uses, steers := moved(a.choice.Uses, choice.Uses), steered(a.running.Config, a.choice.Steers, choice.Steers)
+	if len(uses)+len(steers) == 0 {
+		return
+	}
+	if err := a.plane.Use(a.running.Config, uses, steers); err != nil {
+		notes, err := a.plane.Mend(a.running.Config, &choice)
+		a.tell(notes)
+		if err != nil {
+			a.event(Trouble, "ways", "a way could not be moved: %v", err)
+			return
+		}
+	}
+	a.tellMoved(&choice)
+	a.tellSteered(steers, &choice)
+	a.choice = choice
+	if err := a.store.jot("dead", a.prober.dead()); err != nil {
+		a.Log.Warn("the state folder takes nothing", "reason", err)
+	}
+}
+
+// decide chooses by what lives and what was told.
+func (a *Agent) decide(c *gateway.Config) Choice {
+	alive := a.prober.alive()
+	return decide(c, func(name string) bool { return alive[name] }, a.prober.firsts())
+}
+
+// tellSteered writes which prefixes were moved by what hubs tell: a few, or else how many.
+func (a *Agent) tellSteered(steers map[Place]int, choice *Choice) {
+	by := map[int]string{}
+	for i := range choice.Uses {
+		by[choice.Uses[i].Way] = goes(choice.Uses[i].Members)
+	}
+	const few = 4
+	said := 0
+	for place, way := range steers {
+		if said++; said > few {
+			a.event(Steered, "", "%d more prefixes move with them", len(steers)-few)
+			return
+		}
+		a.event(Steered, place.Prefix.String(), "%v %s, by what hubs tell", place.Prefix, by[way])
+	}
+}
+
+// tellMoved writes which ways go by another group: each of a few, or else how many.
+func (a *Agent) tellMoved(choice *Choice) {
+	uses := choice.Uses
+	var list []int
+	for i := range choice.Groups {
+		if i < len(a.choice.Groups) && choice.Groups[i] != a.choice.Groups[i] {
+			list = append(list, i)
+		}
+	}
+	const few = 4
+	for _, i := range list[:min(len(list), few)] {
+		a.event(WayMoved, strconv.Itoa(uses[i].Way), "the way by %s %s", a.running.Config.Ways[i].Words(), goes(uses[i].Members))
+	}
+	if more := len(list) - few; more > 0 {
+		a.event(WayMoved, "", "%d more ways move with them", more)
+	}
+}
+
+func goes(members []gateway.Member) string {
+	if len(members) == 0 {
+		return "is dead: what would go by it is discarded"
+	}
+	names := make([]string, len(members))
+	for i, m := range members {
+		names[i] = m.Interface
+	}
+	return "goes by " + strings.Join(names, " + ")
+}
+
+// mend brings back what went with a link, and makes interfaces anew that are gone. One
+// that somebody set down stays down.
+func (a *Agent) mend() {
+	if a.running == nil {
+		return
+	}
+	notes, err := a.plane.Mend(a.running.Config, &a.choice)
+	a.tell(notes)
+	if err == nil && a.gone() {
+		err = a.apply(a.running.Config, a.running)
+	}
+	if err != nil {
+		a.event(Trouble, "links", "what went with a link could not all be brought back: %v", err)
+	}
+	a.see()
+}
+
+// gone reports whether an interface of the configuration is not there at all.
+func (a *Agent) gone() bool {
+	r, err := a.plane.Read(a.running.Config)
+	return err == nil && slices.ContainsFunc(a.running.Config.Tunnels, func(t gateway.Tunnel) bool { return !r.Tunnels[t.Interface].Present })
+}
