@@ -1,6 +1,8 @@
 package agent
 
 import (
+	"cmp"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -40,20 +42,21 @@ func (a *Agent) decide(c *gateway.Config) Choice {
 	return decide(c, func(name string) bool { return alive[name] }, a.prober.firsts())
 }
 
+// few is how many moves at once are told one by one.
+const few = 4
+
 // tellSteered writes which prefixes were moved by what hubs tell: a few, or else how many.
 func (a *Agent) tellSteered(steers map[Place]int, choice *Choice) {
 	by := map[int]string{}
 	for i := range choice.Uses {
 		by[choice.Uses[i].Way] = goes(choice.Uses[i].Members)
 	}
-	const few = 4
-	said := 0
-	for place, way := range steers {
-		if said++; said > few {
-			a.event(Steered, "", "%d more prefixes move with them", len(steers)-few)
-			return
-		}
-		a.event(Steered, place.Prefix.String(), "%v %s, by what hubs tell", place.Prefix, by[way])
+	places := slices.SortedFunc(maps.Keys(steers), func(a, b Place) int { return cmp.Or(a.Prefix.Compare(b.Prefix), a.Table-b.Table) })
+	for _, place := range places[:min(len(places), few)] {
+		a.event(Steered, place.Prefix.String(), "%v %s, by what hubs tell", place.Prefix, by[steers[place]])
+	}
+	if more := len(places) - few; more > 0 {
+		a.event(Steered, "", "%d more prefixes move with them", more)
 	}
 }
 
@@ -66,7 +69,6 @@ func (a *Agent) tellMoved(choice *Choice) {
 			list = append(list, i)
 		}
 	}
-	const few = 4
 	for _, i := range list[:min(len(list), few)] {
 		a.event(WayMoved, strconv.Itoa(uses[i].Way), "the way by %s %s", a.running.Config.Ways[i].Words(), goes(uses[i].Members))
 	}

@@ -69,18 +69,19 @@ func (a *Agent) whyRoute(c *gateway.Config, r *gateway.Route) []string {
 		if w.ID != r.Way {
 			continue
 		}
-		out := []string{fmt.Sprintf("%s %s", head, goes(a.choice.Uses[i].Members))}
+		use, told := &a.choice.Uses[i], ""
 		if way, ok := a.choice.Steers[Place{r.Table, r.Prefix}]; ok {
 			for j := range a.choice.Uses {
-				if u := &a.choice.Uses[j]; u.Way == way {
-					out[0] = fmt.Sprintf("%s %s, as hubs tell that its way does not reach it", head, goes(u.Members))
+				if a.choice.Uses[j].Way == way {
+					use, told = &a.choice.Uses[j], ", as hubs tell that its way does not reach it"
 				}
 			}
 		}
+		out := []string{head + " " + goes(use.Members) + told}
 		for _, g := range w.Groups {
 			for _, m := range g.Members {
 				mark := "  "
-				if g.Place == a.choice.Groups[i] {
+				if slices.Contains(use.Members, m) {
 					mark = "* "
 				}
 				out = append(out, fmt.Sprintf("  %s%d. %s: %s", mark, g.Place, m.Interface, states[m.Interface]))
