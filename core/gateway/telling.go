@@ -88,10 +88,11 @@ func (k *making) tellings() {
 		slices.SortFunc(members, func(a, b int) int { return cmp.Compare(p.Site(a).Key, p.Site(b).Key) })
 		k.numbers[i] = map[int]int{}
 		sum := sha256.New()
+		sum.Write([]byte(o.Spec.Key)) // never fails
 		for n, site := range members {
 			k.numbers[i][site] = n + 1
-			sum.Write([]byte(p.Site(site).Key)) // never fails
 			sum.Write([]byte{0, byte(boolInt(o.IsHub(site)))})
+			sum.Write([]byte(p.Site(site).Key))
 		}
 		t := Telling{Overlay: o.Spec.Key, Version: hex.EncodeToString(sum.Sum(nil)[:8]), Sites: len(members), Me: k.numbers[i][k.index]}
 		for _, hub := range o.Hubs {

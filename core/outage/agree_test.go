@@ -402,12 +402,7 @@ func TestAgreementBySubnets(t *testing.T) {
 	for seed := range uint64(90) {
 		e := sample.Mixed(seed)
 		if seed%2 == 0 {
-			for i := range e.Overlays {
-				e.Overlays[i].HubsTell = true
-			}
-			for i := range e.Sites {
-				e.Sites[i].Gateway.Switches = true
-			}
+			telling(e)
 		}
 		routes := route.Build(tunnel.Derive(e))
 		m := New(routes)

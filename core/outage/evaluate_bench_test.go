@@ -21,11 +21,29 @@ func sampled(t testing.TB, o sample.Options) *Model {
 // BenchmarkSingles evaluates all single failures of 1,000 spokes with 3 links
 // each and 2 hubs with 3: wanted under 1 s.
 func BenchmarkSingles(b *testing.B) {
-	m := sampled(b, sample.Options{Sites: 1000, Links: 3, Seed: 1})
-	parts := m.Parts()
-	b.ResetTimer()
-	for b.Loop() {
-		m.Singles(parts)
+	for name, tell := range map[string]bool{"plain": false, "hubs-tell": true} {
+		b.Run(name, func(b *testing.B) {
+			m := sampled(b, sample.Options{Sites: 1000, Links: 3, Seed: 1})
+			if tell {
+				telling(m.Plan.Estate)
+				m = New(route.Build(tunnel.Derive(m.Plan.Estate)))
+			}
+			parts := m.Parts()
+			b.ResetTimer()
+			for b.Loop() {
+				m.Singles(parts)
+			}
+		})
+	}
+}
+
+// telling lets the hubs of an estate tell which sites they reach.
+func telling(e *estate.Estate) {
+	for i := range e.Overlays {
+		e.Overlays[i].HubsTell = true
+	}
+	for i := range e.Sites {
+		e.Sites[i].Gateway.Switches = true
 	}
 }
 

@@ -28,7 +28,7 @@ func (b *bench) course(i, j int, l *lane) *course {
 		c := &k.list[*at-1]
 		b.follow(i, j, l, &c.course)
 		n := &m.nets[m.overlays[i][0]]
-		c.fits = m.fits(n, i, j)
+		c.fits = m.fits(n, i, j) && !c.was.tied && !c.now.tied && !c.wasBack.tied && !c.nowBack.tied
 		if c.fits {
 			c.wasBy, c.nowBy, c.backBy = n.outer(&c.was), n.outer(&c.now), n.outer(&c.nowBack)
 		}
@@ -261,15 +261,9 @@ func (m *Model) fits(n *net, i, j int) bool {
 	if n.ways[x*n.classes+y] == nil || n.ways[y*n.classes+x] == nil {
 		return false
 	}
-	if n.told && (n.paths[x*n.classes+y] == nil || n.paths[y*n.classes+x] == nil) {
-		return false
-	}
 	for at, h := range n.hubs {
 		c := int(n.class[h])
 		if n.ways[c*n.classes+x] == nil || n.ways[c*n.classes+y] == nil || n.onward[at*n.classes+x] == nil || n.onward[at*n.classes+y] == nil {
-			return false
-		}
-		if n.told && (n.paths[c*n.classes+x] == nil || n.paths[c*n.classes+y] == nil) {
 			return false
 		}
 	}

@@ -62,7 +62,7 @@ type net struct {
 	ways    [][]int32  // class and class → places of hubs in order; nil: not known by class
 	onward  [][]int32  // place of hub and class → places, here for the site itself
 	told    bool       // hubs tell which adjacencies live
-	paths   [][]path   // class and class → paths in order, where hubs tell; nil: not known by class
+	paths   [][]path   // class and class → paths in order, where hubs tell
 	ends    [][2]int32 // the links at both ends of each tunnel, by number
 	start   []int32    // adjacency → its first tunnel in ends
 }

@@ -30,6 +30,7 @@ type way struct {
 	legs [8]leg
 	n    int
 	ok   bool // it arrives
+	tied bool // by the order of this pair alone: other pairs of their classes may go elsewhere
 	at   int  // where it ends
 }
 
@@ -118,7 +119,7 @@ func (m *Model) from(s *state, overlay, adjacency, site int) choice {
 
 // walk follows a packet of one site to another, by the overlays of a lane.
 func (m *Model) walk(s *state, l *lane, from, to int, w *way) {
-	w.n, w.ok, w.at = 0, false, from
+	w.n, w.ok, w.tied, w.at = 0, false, false, from
 	if s.gone[from] || s.gone[to] {
 		return
 	}
@@ -233,7 +234,7 @@ func (m *Model) backOf(there *way, l *lane, from, to int, back *way) {
 		m.walk(m.none(), l, from, to, back)
 		return
 	}
-	back.n, back.ok, back.at = there.n, there.ok, to
+	back.n, back.ok, back.tied, back.at = there.n, there.ok, there.tied, to
 	for k := range there.n {
 		back.legs[k] = there.legs[there.n-1-k]
 	}

@@ -195,7 +195,7 @@ func (p *prober) watch(c *gateway.Config) {
 	for i := range c.Tellings {
 		o := newTold(&c.Tellings[i])
 		for _, before := range toldBefore {
-			if before.version == o.version {
+			if before.version == o.version && before.telling.Overlay == o.telling.Overlay {
 				o.lists = before.lists
 			}
 		}
@@ -378,7 +378,7 @@ func (p *prober) turn(room []byte) {
 	if lead := bootLead(); (lead - p.boot).Abs() > 100*time.Millisecond {
 		p.boot = lead
 		for _, w := range p.watched {
-			w.session.Void()
+			w.void()
 		}
 	}
 	for _, conn := range p.conns {
@@ -390,11 +390,17 @@ func (p *prober) turn(room []byte) {
 	for len(p.queue) > 0 && !p.queue[0].at.After(now) {
 		w := p.queue[0]
 		if late := now.Sub(w.at); late > w.session.Timeout/2 {
-			w.session.Void()
+			w.void()
 		}
 		p.look(w, now)
 		heap.Fix(&p.queue, w.place)
 	}
+}
+
+// void forgets what is out of a tunnel's probes.
+func (w *watched) void() {
+	w.session.Void()
+	w.sizer.session.Void()
 }
 
 // look judges what is overdue of a tunnel, and sends its next probe when it is time.
