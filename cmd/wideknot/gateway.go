@@ -26,11 +26,9 @@ import (
 	"wideknot/internal/gateway/socket"
 )
 
-// Exit codes of a gateway's commands, as those of a bundle's apply.
-const (
-	wentBack = 3
-	refused  = 4
-)
+// refused is the exit code of what was refused, and changed nothing; a bundle's apply has
+// the same.
+const refused = 4
 
 // gatewayPlaces are where a gateway's program keeps things.
 type gatewayPlaces struct {
@@ -46,7 +44,7 @@ func gatewayCommand() *cobra.Command {
 		Use:   "gateway",
 		Short: "Keep this machine as a gateway: apply, probe, switch, go back",
 		Long: "Gateway commands run on a gateway, as root. run is the program that keeps it; the others ask that program.\n" +
-			"Exit codes: 0 as asked, 1 could not be done, 3 went back, 4 refused.",
+			"Exit codes: 0 as asked, 1 could not be done, 2 unusable input, 4 refused (and nothing is changed).",
 	}
 	flags := c.PersistentFlags()
 	flags.StringVar(&p.state, "state", "/var/lib/wideknot-gateway", "folder of what outlives a reboot")
