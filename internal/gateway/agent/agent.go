@@ -33,6 +33,7 @@ type Agent struct {
 	journal *Journal
 	prober  *prober
 	asked   chan func()
+	applied chan struct{} // a configuration is there that was not
 	done    chan struct{} // Run ended
 
 	running *Version      // nil where nothing was applied
@@ -65,7 +66,7 @@ func New(plane Plane, s Settings) (*Agent, error) {
 		return nil, err
 	}
 	a := &Agent{
-		Settings: s, plane: plane, store: st, journal: journal, asked: make(chan func()), done: make(chan struct{}),
+		Settings: s, plane: plane, store: st, journal: journal, asked: make(chan func()), applied: make(chan struct{}, 1), done: make(chan struct{}),
 		linkUp: map[string]bool{}, told: map[string]bool{},
 	}
 	a.prober = newProber(s.Log, a.event)
@@ -221,6 +222,10 @@ func (a *Agent) apply(was *gateway.Config, v *Version) error {
 	}
 	a.running, a.choice = v, choice
 	a.see()
+	select {
+	case a.applied <- struct{}{}:
+	default:
+	}
 	return nil
 }
 

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"wideknot/core/gateway"
@@ -99,7 +100,9 @@ var (
 )
 
 // A tunnel that dies is left by both ends, and taken again when it is back.
-func TestBothEndsMove(t *testing.T) {
+func TestBothEndsMove(t *testing.T) { synctest.Test(t, bothEndsMove) }
+
+func bothEndsMove(t *testing.T) {
 	n, a, _, planeA, planeB := pair(t, 20)
 	if planeA.by(gateway.FirstWay) != "x" || planeB.by(gateway.FirstWay) != "x" {
 		t.Fatalf("at first by %s and %s", planeA.by(gateway.FirstWay), planeB.by(gateway.FirstWay))
@@ -130,7 +133,9 @@ func TestBothEndsMove(t *testing.T) {
 
 // Whatever is lost one way only, the two ends do not send by different tunnels: who
 // sees it tells the other.
-func TestLossOneWayMovesBoth(t *testing.T) {
+func TestLossOneWayMovesBoth(t *testing.T) { synctest.Test(t, lossOneWayMovesBoth) }
+
+func lossOneWayMovesBoth(t *testing.T) {
 	for _, from := range []netip.Addr{xOfA, xOfB} {
 		n, _, _, planeA, planeB := pair(t, 20)
 		n.lose(func(f, _ netip.Addr) bool { return f == from })
@@ -139,7 +144,9 @@ func TestLossOneWayMovesBoth(t *testing.T) {
 }
 
 // One end holds a tunnel down that flapped; the other does not send by it meanwhile.
-func TestEndsAgreeWhileOneHolds(t *testing.T) {
+func TestEndsAgreeWhileOneHolds(t *testing.T) { synctest.Test(t, endsAgreeWhileOneHolds) }
+
+func endsAgreeWhileOneHolds(t *testing.T) {
 	_, a, b, planeA, planeB := pair(t, 20)
 	a.prober.each(func(w *watched) {
 		if w.tunnel.Interface == "x" {
@@ -156,7 +163,9 @@ func TestEndsAgreeWhileOneHolds(t *testing.T) {
 }
 
 // Interfaces that are set down are left; those that are gone are made anew.
-func TestInterfacesGoAndCome(t *testing.T) {
+func TestInterfacesGoAndCome(t *testing.T) { synctest.Test(t, interfacesGoAndCome) }
+
+func interfacesGoAndCome(t *testing.T) {
 	_, _, _, planeA, _ := pair(t, 20)
 	planeA.mu.Lock()
 	planeA.down["x"] = true
@@ -333,7 +342,9 @@ func TestRefusals(t *testing.T) {
 }
 
 // Far ends known by name are asked for and called.
-func TestNamesAreCalled(t *testing.T) {
+func TestNamesAreCalled(t *testing.T) { synctest.Test(t, namesAreCalled) }
+
+func namesAreCalled(t *testing.T) {
 	c, _ := twoEnds(1000)
 	c.Tunnels[1].WireGuard.Endpoint = "far.example.net:51820"
 	p := newTray(newTestNet())
@@ -350,7 +361,9 @@ func TestNamesAreCalled(t *testing.T) {
 
 // A far end whose LAN is dead does not answer for its LAN's address, so what asks for
 // that finds the tunnel of no use; what asks for the tunnel's far end does not.
-func TestFarLANIsDead(t *testing.T) {
+func TestFarLANIsDead(t *testing.T) { synctest.Test(t, farLANIsDead) }
+
+func farLANIsDead(t *testing.T) {
 	n, a, b, planeA, planeB := pair(t, 20)
 	lan := netip.MustParseAddr("10.9.0.1")
 	planeB.mu.Lock()
@@ -379,7 +392,9 @@ func TestFarLANIsDead(t *testing.T) {
 
 // Only the gateway at a tunnel's far end is answered and heard: not a host behind it that
 // says the tunnel is dead, nor anybody outside the tunnels.
-func TestOnlyTheFarGatewayIsHeard(t *testing.T) {
+func TestOnlyTheFarGatewayIsHeard(t *testing.T) { synctest.Test(t, onlyTheFarGatewayIsHeard) }
+
+func onlyTheFarGatewayIsHeard(t *testing.T) {
 	n, a, _, planeA, _ := pair(t, 20)
 	forged := stamp.AppendTLV((&stamp.Packet{Session: 1}).Append(nil), ourTLV, []byte{verdictVersion, saysDead})
 	from := n.listen(planeA, 40001)

@@ -10,8 +10,8 @@ import (
 	"wideknot/core/gateway"
 )
 
-// names asks for the addresses of far ends that are known by name: at first, and
-// again while nothing is heard from them.
+// names asks for the addresses of far ends that are known by name: once a configuration
+// is applied, and again while nothing is heard from them.
 func (a *Agent) names(ctx context.Context) {
 	for {
 		for _, t := range a.silent(ctx) {
@@ -35,6 +35,7 @@ func (a *Agent) names(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
+		case <-a.applied:
 		case <-time.After(askAgain):
 		}
 	}

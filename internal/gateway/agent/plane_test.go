@@ -295,7 +295,7 @@ func (n *testNet) lose(f func(from, to netip.Addr) bool) {
 // eventually waits for something that is to happen soon.
 func eventually(t *testing.T, what string, f func() bool) {
 	t.Helper()
-	for range 1000 {
+	for range 10_000 {
 		if f() {
 			return
 		}

@@ -3,6 +3,7 @@ package agent
 import (
 	"slices"
 	"testing"
+	"testing/synctest"
 	"time"
 )
 
@@ -38,7 +39,9 @@ func TestSizeIsFound(t *testing.T) {
 }
 
 // A path that swallows large packets, on which small probes say nothing, is told.
-func TestBlackHoleIsTold(t *testing.T) {
+func TestBlackHoleIsTold(t *testing.T) { synctest.Test(t, blackHoleIsTold) }
+
+func blackHoleIsTold(t *testing.T) {
 	n, a, _, _, _ := pair(t, 20)
 	n.swallow(1200)
 	a.prober.each(func(w *watched) { w.sizer.next = time.Now() })
