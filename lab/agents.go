@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"net/http"
 	"os"
 	"os/exec"
@@ -17,6 +18,7 @@ import (
 	"wideknot/core/gateway"
 	"wideknot/core/render/linux"
 	"wideknot/core/route"
+	"wideknot/core/tunnel"
 	"wideknot/internal/gateway/socket"
 )
 
@@ -57,6 +59,27 @@ func probed(e *estate.Estate, tell bool) {
 	}
 	for i := range e.Sites {
 		e.Sites[i].Gateway.Switches = true
+	}
+}
+
+// limited holds a zone to limits in every overlay, and lets the survey say of some links
+// that they are beyond them.
+func limited(e *estate.Estate, seed uint64) {
+	r := rand.New(rand.NewPCG(seed, 79))
+	zones := e.Zones()
+	if len(zones) == 0 {
+		return
+	}
+	for i := range e.Sites {
+		for j := range e.Sites[i].Links {
+			if r.IntN(4) == 0 {
+				e.Sites[i].Links[j].LatencyMs = 700
+			}
+		}
+	}
+	for i := range e.Overlays[:min(len(e.Overlays), estate.MaxLimited)] {
+		e.Overlays[i].Probe.TimeoutMs = 2000 // a slow tunnel is not to be taken for a dead one where the machine is busy
+		e.Overlays[i].Probe.Limits = &estate.Limits{LatencyMs: 600, LossPercent: 10, WindowS: 4, Zones: zones[r.IntN(len(zones)):][:1]}
 	}
 }
 
@@ -179,9 +202,10 @@ func (k *keeper) state() (*gateway.State, error) {
 	return document.State, nil
 }
 
-// settle waits until every agent has seen which tunnels are dead, and returns how long
-// that took. Agents have the time that their profile gives them, and a little.
-func (w *world) settle(dead route.Dead) (time.Duration, error) {
+// settle waits until every agent has seen which tunnels are dead, and which beyond their
+// limits, and returns how long that took. Agents have the time that their profile gives
+// them, and a little.
+func (w *world) settle(failing route.Failing) (time.Duration, error) {
 	began := time.Now()
 	const most = 40 * time.Second // a handshake may have to be tried again
 	var since time.Time           // when all began to be as it should
@@ -194,14 +218,21 @@ func (w *world) settle(dead route.Dead) (time.Duration, error) {
 			if err != nil {
 				return 0, fmt.Errorf("%s: %w\n%s", site.Key, err, k.said.String())
 			}
-			up := map[string]bool{}
+			up, beyond := map[string]bool{}, map[string]bool{}
+			seen := map[string]gateway.TunnelState{}
 			for j := range s.Tunnels {
+				seen[s.Tunnels[j].Interface] = s.Tunnels[j]
 				// One whose probes nobody answered yet is only taken for alive.
 				up[s.Tunnels[j].Interface] = s.Tunnels[j].Up && s.Tunnels[j].Answered > 0
+				beyond[s.Tunnels[j].Interface] = s.Tunnels[j].Beyond
 			}
 			for _, p := range w.routes.Plan.Peers(i) {
-				if gone := p.Tunnel.Mute || dead != nil && dead(p.Tunnel); up[p.Interface] == gone {
+				gone := p.Tunnel.Mute || says(failing.Dead, p.Tunnel)
+				if up[p.Interface] == gone {
 					wrong, log = fmt.Sprintf("%s at %s: up is %v", p.Interface, site.Key, up[p.Interface]), k.said.String()
+				}
+				if is := w.exceeds(p.Overlay.Spec.Limits(), p.Tunnel, failing); !gone && beyond[p.Interface] != is {
+					wrong, log = fmt.Sprintf("%s at %s: beyond its limits is %v, %+v", p.Interface, site.Key, beyond[p.Interface], seen[p.Interface]), k.said.String()
 				}
 			}
 		}
@@ -227,6 +258,17 @@ func (w *world) settle(dead route.Dead) (time.Duration, error) {
 	}
 }
 
+// says asks about a tunnel.
+func says(which route.Dead, t *tunnel.Tunnel) bool { return which != nil && which(t) }
+
+// exceeds reports whether a tunnel is beyond limits, by the survey or by what fails.
+func (w *world) exceeds(l *estate.Limits, t *tunnel.Tunnel, failing route.Failing) bool {
+	if l == nil {
+		return false
+	}
+	return len(l.Exceeded(w.routes.Plan.Quality(t))) > 0 || says(failing.Slow, t) || says(failing.Lossy, t)
+}
+
 // deaths returns how long after a moment the last agent saw one of the tunnels die that
 // are dead.
 func (w *world) deaths(dead route.Dead, began time.Time) (slowest time.Duration, err error) {
@@ -241,7 +283,7 @@ func (w *world) deaths(dead route.Dead, began time.Time) (slowest time.Duration,
 		}
 		gone := map[string]bool{}
 		for _, p := range w.routes.Plan.Peers(i) {
-			gone[p.Interface] = dead != nil && dead(p.Tunnel) && !p.Tunnel.Mute
+			gone[p.Interface] = says(dead, p.Tunnel) && !p.Tunnel.Mute
 		}
 		for _, e := range events {
 			k.read = e.Sequence

@@ -92,11 +92,11 @@ func (r *round) questions() (out []*question) {
 	return out
 }
 
-// predict says what becomes of each question while some tunnels are dead, and
+// predict says what becomes of each question while some tunnels fail, and
 // leaves out those about which nothing can be said.
-func (r *round) predict(all []*question, dead route.Dead) (out []*question) {
+func (r *round) predict(all []*question, failing route.Failing) (out []*question) {
 	for _, q := range all {
-		q.want = r.m.FollowIn(dead, route.Packet{From: q.from, To: q.to, Protocol: q.protocol, Port: q.port})
+		q.want = r.m.FollowIn(failing, route.Packet{From: q.from, To: q.to, Protocol: q.protocol, Port: q.port})
 		partly := q.want.Forward.Partly || q.want.Return != nil && q.want.Return.Partly
 		if q.want.Forward.End != route.Unknown && !partly {
 			out = append(out, q)
@@ -281,9 +281,9 @@ func (r *round) tell(q *question) string {
 // that may, as many as most; and looks at the MTU of ways.
 func (r *round) compare(most int) error {
 	all := r.questions()
-	pairs := r.predict(all, nil)
+	pairs := r.predict(all, route.Failing{})
 	r.counts.Pairs += len(pairs)
-	if err := r.hold(pairs, nil, "nothing failed"); err != nil {
+	if err := r.hold(pairs, route.Failing{}, "nothing failed"); err != nil {
 		return err
 	}
 	if err := r.sizes(pairs); err != nil {
@@ -293,25 +293,25 @@ func (r *round) compare(most int) error {
 	parts := model.Parts()
 	r.random.Shuffle(len(parts), func(i, j int) { parts[i], parts[j] = parts[j], parts[i] })
 	for _, part := range parts[:min(most, len(parts))] {
-		dead, err := model.Kills(part)
+		failing, err := model.Kills(part)
 		if err != nil {
 			return err
 		}
 		r.w.watched.forget()
-		if err := r.w.fail(dead); err != nil {
+		if err := r.w.fail(failing); err != nil {
 			return err
 		}
 		r.counts.Failures++
-		if err := r.hold(r.predict(all, dead), dead, part.String()+" failed"); err != nil {
+		if err := r.hold(r.predict(all, failing), failing, part.String()+" failed"); err != nil {
 			return err
 		}
 	}
-	return r.w.fail(nil)
+	return r.w.fail(route.Failing{})
 }
 
 // hold asks and judges. A busy machine may be late with a probe's answer: what differs
 // where agents keep the gateways is asked once more when they have seen it is not so.
-func (r *round) hold(list []*question, dead route.Dead, when string) error {
+func (r *round) hold(list []*question, failing route.Failing, when string) error {
 	if err := r.ask(list); err != nil {
 		return err
 	}
@@ -328,7 +328,7 @@ func (r *round) hold(list []*question, dead route.Dead, when string) error {
 		return nil
 	}
 	r.wrong, r.counts.Again = r.wrong[:before], r.counts.Again+len(differ)
-	if _, err := r.w.settle(dead); err != nil {
+	if _, err := r.w.settle(failing); err != nil {
 		return err
 	}
 	r.w.watched.forget()

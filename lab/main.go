@@ -82,6 +82,9 @@ func Try(seed uint64, failures int, agents bool) (Counts, []string, error) {
 	e := sample.Mixed(seed)
 	if agents {
 		probed(e, seed%2 == 0)
+		if seed%4 == 1 {
+			limited(e, seed)
+		}
 	}
 	keys := keysFor(e)
 	m := route.Build(tunnel.Derive(e))

@@ -41,6 +41,7 @@ func (k *keeper) use() (u use, err error) {
 func Soak(seed uint64, lasts time.Duration) error {
 	e := sample.Mixed(seed)
 	probed(e, true)
+	limited(e, seed)
 	keys := keysFor(e)
 	m := route.Build(tunnel.Derive(e))
 	w, err := newWorld(m, keys, true)
@@ -65,22 +66,22 @@ func Soak(seed uint64, lasts time.Duration) error {
 	took := map[string]int{}
 	for began := time.Now(); time.Since(began) < lasts; {
 		part := parts[random.IntN(len(parts))]
-		dead, err := model.Kills(part)
+		failing, err := model.Kills(part)
 		if err != nil {
 			return err
 		}
-		more, err := w.disturb(random, dead)
+		more, err := w.disturb(random, failing)
 		if err != nil {
 			return err
 		}
 		what := more + part.String()
 		took[more]++
 		w.watched.forget()
-		if err := w.fail(dead); err != nil {
+		if err := w.fail(failing); err != nil {
 			return fmt.Errorf("%s: %w", what, err)
 		}
 		took["failures"]++
-		if err := r.hold(r.predict(all, dead), dead, what+" failed"); err != nil {
+		if err := r.hold(r.predict(all, failing), failing, what+" failed"); err != nil {
 			return err
 		}
 		if len(r.wrong) > 0 {
@@ -100,11 +101,11 @@ func Soak(seed uint64, lasts time.Duration) error {
 
 // disturb does what may happen besides a failure, and names it: nothing, what fails
 // flaps before, or the agent of the first site is restarted or killed.
-func (w *world) disturb(random *rand.Rand, dead route.Dead) (what string, err error) {
+func (w *world) disturb(random *rand.Rand, failing route.Failing) (what string, err error) {
 	switch random.IntN(5) {
 	case 0:
 		for range 4 {
-			w.cut(dead)
+			w.cut(failing.Dead)
 			time.Sleep(time.Duration(100+random.IntN(900)) * time.Millisecond)
 			w.cut(nil)
 			time.Sleep(time.Duration(100+random.IntN(900)) * time.Millisecond)

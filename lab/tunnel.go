@@ -1,6 +1,8 @@
 package main
 
 import (
+	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"net"
@@ -9,6 +11,8 @@ import (
 	"path/filepath"
 	"sync"
 	"sync/atomic"
+	"time"
+	"wideknot/internal/gateway/stamp"
 
 	"golang.org/x/sys/unix"
 	"golang.zx2c4.com/wireguard/conn"
@@ -63,6 +67,9 @@ type tunPort struct {
 	events chan tun.Event
 	once   sync.Once
 	dead   atomic.Bool // nothing gets through
+	slow   atomic.Bool // probes are late by lateness
+	lossy  atomic.Bool // of probes every seventh is lost
+	probes atomic.Int64
 }
 
 func newTunPort(at *space, name string) (*tunPort, error) {
@@ -104,7 +111,12 @@ func (p *tunPort) Read(bufs [][]byte, sizes []int, offset int) (int, error) {
 
 func (p *tunPort) Write(bufs [][]byte, offset int) (int, error) {
 	for i, b := range bufs {
-		if p.dead.Load() {
+		if p.dead.Load() || isProbe(b[offset:]) && p.lossy.Load() && p.probes.Add(1)%7 == 0 {
+			continue
+		}
+		if isProbe(b[offset:]) && p.slow.Load() {
+			late := bytes.Clone(b[offset:])
+			time.AfterFunc(lateness, func() { _, _ = p.file.Write(late) }) // an interface that is down takes nothing
 			continue
 		}
 		if _, err := p.file.Write(b[offset:]); err != nil && !errors.Is(err, unix.EIO) { // EIO: the interface is down
@@ -112,6 +124,23 @@ func (p *tunPort) Write(bufs [][]byte, offset int) (int, error) {
 		}
 	}
 	return len(bufs), nil
+}
+
+// lateness is how late probes are by a slow tunnel, each way.
+const lateness = 400 * time.Millisecond
+
+// isProbe reports whether a packet is a probe or its answer.
+func isProbe(b []byte) bool {
+	at := 0
+	switch {
+	case len(b) > 28 && b[0]>>4 == 4 && b[9] == unix.IPPROTO_UDP:
+		at = int(b[0]&15) * 4
+	case len(b) > 48 && b[0]>>4 == 6 && b[6] == unix.IPPROTO_UDP:
+		at = 40
+	default:
+		return false
+	}
+	return len(b) >= at+4 && (binary.BigEndian.Uint16(b[at:]) == stamp.Port || binary.BigEndian.Uint16(b[at+2:]) == stamp.Port)
 }
 
 // resized tells the device that the interface has another MTU than before.

@@ -86,7 +86,7 @@ func newWorld(m *route.Map, keys linux.Keys, agents bool) (*world, error) {
 	if w.watched, err = w.watch(); err != nil {
 		return w, err
 	}
-	return w, w.fail(nil)
+	return w, w.fail(route.Failing{})
 }
 
 func (w *world) close() {
@@ -482,23 +482,28 @@ func (w *world) neighbour(i int, readme string) error {
 func (w *world) cut(dead route.Dead) {
 	for i := range w.gateways {
 		for _, p := range w.routes.Plan.Peers(i) {
-			w.ends[[2]string{w.routes.Plan.Site(i).Key, p.Interface}].port.dead.Store(p.Tunnel.Mute || dead != nil && dead(p.Tunnel))
+			w.ends[[2]string{w.routes.Plan.Site(i).Key, p.Interface}].port.dead.Store(p.Tunnel.Mute || says(dead, p.Tunnel))
 		}
 	}
 }
 
 // fail kills tunnels: nothing gets through them any more, and gateways that watch
-// their tunnels take the interfaces down. What was dead before comes back. Nil
-// brings everything back.
-func (w *world) fail(dead route.Dead) error {
+// their tunnels take the interfaces down. Where agents do, it makes others slow or lossy,
+// for probes: those that the survey calls slow are so always. What failed before comes
+// back. The zero Failing brings everything back.
+func (w *world) fail(failing route.Failing) error {
+	dead := failing.Dead
 	began := time.Now()
 	var group errgroup.Group
 	for i, gateway := range w.gateways {
 		var lines []string
 		site := w.routes.Plan.Site(i)
 		for _, p := range w.routes.Plan.Peers(i) {
-			gone := p.Tunnel.Mute || dead != nil && dead(p.Tunnel)
-			w.ends[[2]string{site.Key, p.Interface}].port.dead.Store(gone)
+			gone := p.Tunnel.Mute || says(dead, p.Tunnel)
+			port := w.ends[[2]string{site.Key, p.Interface}].port
+			port.dead.Store(gone)
+			port.slow.Store(says(failing.Slow, p.Tunnel) || w.routes.Plan.Quality(p.Tunnel).LatencyMs > 0)
+			port.lossy.Store(says(failing.Lossy, p.Tunnel))
 			if w.agents {
 				continue
 			}
@@ -527,7 +532,7 @@ func (w *world) fail(dead route.Dead) error {
 	if err := group.Wait(); err != nil || !w.agents {
 		return err
 	}
-	if _, err := w.settle(dead); err != nil {
+	if _, err := w.settle(failing); err != nil {
 		return err
 	}
 	slowest, err := w.deaths(dead, began)

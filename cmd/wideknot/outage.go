@@ -77,7 +77,7 @@ exits with 1 when one is harder.`,
 		},
 	}
 	f.add(c)
-	c.Flags().StringArrayVar(&fail, "fail", nil, "a part that fails; repeat it for several at once")
+	c.Flags().StringArrayVar(&fail, "fail", nil, "a part that fails, such as link:SITE/LINK, or slow:link:SITE/LINK where it is only slow (or lossy); repeat it for several at once")
 	c.Flags().StringSliceVar(&kinds, "kind", nil, "only parts of these kinds: gateway, link, fate, provider, underlay, region")
 	c.Flags().StringVar(&against, "against", "", "compare with the design of another file")
 	c.Flags().BoolVar(&pairs, "pairs", false, "every two parts together instead, as far as that is worse than the two alone added up")
@@ -117,13 +117,9 @@ func compare(w io.Writer, f format, old, new *outage.Model) error {
 }
 
 func explain(w io.Writer, f format, m *outage.Model, fail []string) error {
-	var parts []outage.Part
-	for _, text := range fail {
-		p, err := outage.ParsePart(text)
-		if err != nil {
-			return unusable(err)
-		}
-		parts = append(parts, p)
+	parts, err := partsOf(fail)
+	if err != nil {
+		return err
 	}
 	d, err := m.Explain(parts...)
 	if err != nil {
@@ -140,6 +136,18 @@ func explain(w io.Writer, f format, m *outage.Model, fail []string) error {
 		return exit{code: 1}
 	}
 	return err
+}
+
+// partsOf reads the parts that a command is told.
+func partsOf(texts []string) (parts []outage.Part, err error) {
+	for _, text := range texts {
+		p, err := outage.ParsePart(text)
+		if err != nil {
+			return nil, unusable(err)
+		}
+		parts = append(parts, p)
+	}
+	return parts, nil
 }
 
 // printIdle says where the figures that follow count no switching.
@@ -172,6 +180,9 @@ func printOutcomes(w io.Writer, sheets []outage.OutcomeSheet) {
 func printDetail(w io.Writer, d *outage.DetailSheet) {
 	printOutcomes(w, []outage.OutcomeSheet{d.OutcomeSheet})
 	fmt.Fprintf(w, "  %d pairs take another way, %d of them with room enough\n", d.Another, d.Moved)
+	if d.Beyond > 0 {
+		fmt.Fprintf(w, "  of %d pairs, what is held to limits is left with tunnels beyond them\n", d.Beyond)
+	}
 	for _, t := range d.Takeovers {
 		to := "nothing"
 		if t.To != nil {
@@ -180,6 +191,10 @@ func printDetail(w io.Writer, d *outage.DetailSheet) {
 		from := "nothing"
 		if t.From != nil {
 			from = t.From.Tunnels()
+		}
+		if t.From != nil && t.To != nil && t.To.Beyond && from == t.To.Tunnels() {
+			fmt.Fprintf(w, "  %s: %s stays, beyond its limits, %d pairs\n", t.Site, to, t.Pairs)
+			continue
 		}
 		fmt.Fprintf(w, "  %s: %s takes over from %s, %d pairs\n", t.Site, to, from, t.Pairs)
 	}

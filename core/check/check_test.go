@@ -146,6 +146,8 @@ func TestFindings(t *testing.T) {
 		{"gateway/no-lan-address", Error, "name: Spoke\n    region: north\n    gateway: {switches: true}\n", "name: Spoke\n    region: north\n    gateway: {switches: true, placement: one-armed, lan_address: 'fd00::2'}\n", "the gateway of spoke has no IPv4 address on its LAN, but shares 10.16.1.0/24"},
 		{"breakout/no-hub", Error, "hubs: [hub], spokes: [{site: spoke}, {site: other}]}", "hubs: [hub, other], spokes: [{site: spoke, hubs: [hub]}], breakout: {hubs: [other], sites: [spoke]}}", "has no tunnel to other"},
 		{"shape/nothing-told", Warning, policy, "hubs_tell: true}", "hubs of ops cannot tell which sites they reach: there is one hub at most"},
+		{"limits/zone", Warning, policy, "probe: {limits: {loss_percent: 1, zones: [voice]}}}", "zone voice is held to the limits of ops, and has no subnet there"},
+		{"limits/beyond", Warning, policy, "probe: {limits: {latency_ms: 150, zones: [control]}}}", "no tunnel between spoke and hub keeps to the limits of ops: latency 300 ms of at most 150"},
 		{"pending/probe-profile", Warning, policy, "probe: {interval_ms: 500}}", "probe"},
 		{"load/link", Warning, "- {key: a, reach: static, addresses: [203.0.113.1]}", "- {key: a, reach: static, addresses: [203.0.113.1], down_mbps: 1}", "a of hub has"},
 		{"load/gateway", Warning, "name: Hub\n    region: north\n    gateway: {switches: true}\n", "name: Hub\n    region: north\n    gateway: {switches: true, throughput_mbps: 1}\n", "gateway of hub"},
@@ -168,6 +170,8 @@ func TestFindings(t *testing.T) {
 				"- {key: a, reach: nat}\n      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.1.0/24", "- {key: a, reach: nat, device: lan0}\n    subnets: [{prefix: 10.16.1.0/24").Replace(text)
 		case "breakout/family":
 			text = strings.NewReplacer("addresses: [203.0.113.1]", "addresses: [203.0.113.1], device: wan0", "[{prefix: 10.16.1.0/24, share: [ops]}]", "[{prefix: 10.16.1.0/24, share: [ops]}, {prefix: 'fd00:1::/64', share: [ops]}]").Replace(text)
+		case "limits/beyond":
+			text = strings.ReplaceAll(text, "reach: nat", "reach: nat, latency_ms: 300")
 		case "gateway/throughput", "load/link", "load/gateway":
 			text = strings.NewReplacer("name: Spoke\n", "name: Spoke\n    demand_mbps: 4\n", "name: Other\n", "name: Other\n    demand_mbps: 5\n").Replace(text)
 		}

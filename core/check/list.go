@@ -135,6 +135,10 @@ var Checks = []Check{
 	{Run: tellings, Codes: []Code{
 		{"shape/nothing-told", Warning, "shape", "Hubs are to tell which sites they reach, and cannot."},
 	}},
+	{Run: quality, Codes: []Code{
+		{"limits/zone", Warning, "outages", "A zone is held to limits, and no subnet that the overlay shares is in it."},
+		{"limits/beyond", Warning, "outages", "By the survey, no tunnel between two sites keeps to the limits."},
+	}},
 	{Run: pending, Codes: []Code{
 		{"pending/probe-profile", Warning, "shape", "A probe profile is planned that bundles do not carry out yet."},
 	}},

@@ -70,7 +70,9 @@ func (o *Overlay) detach() {
 	o.Breakout = clonePointer(o.Breakout, func(b *Breakout) {
 		b.Hubs, b.Sites, b.Except = slices.Clone(b.Hubs), slices.Clone(b.Sites), slices.Clone(b.Except)
 	})
-	o.Probe = clonePointer(o.Probe, alone)
+	o.Probe = clonePointer(o.Probe, func(p *Probe) {
+		p.Limits = clonePointer(p.Limits, func(l *Limits) { l.Zones = slices.Clone(l.Zones) })
+	})
 	o.Policy = clonePointer(o.Policy, func(p *Policy) {
 		p.Rules = cloneEach(p.Rules, func(r *Rule) { r.Ports = slices.Clone(r.Ports) })
 	})

@@ -28,6 +28,9 @@ type Link struct {
 	Metered      bool         `json:"metered,omitempty"`
 	SharedFate   []string     `json:"shared_fate,omitempty" max:"64"`
 	Availability float64      `json:"availability,omitempty"`
+	LatencyMs    float64      `json:"latency_ms,omitempty"` // round trip between the site and its provider's network
+	JitterMs     float64      `json:"jitter_ms,omitempty"`
+	LossPercent  float64      `json:"loss_percent,omitempty"` // each way
 	NoTunnels    bool         `json:"no_tunnels,omitempty"`
 	Zones        []string     `json:"zones,omitempty" max:"256"` // the only ones its tunnels let through; empty means all
 	Device       string       `json:"device,omitempty"`
@@ -50,6 +53,9 @@ func (r Reach) Callable() bool { return r == Static || r == Dynamic || r == Forw
 
 // Internet is the underlay every public link attaches to.
 const Internet = "internet"
+
+// Quality is what the link adds to that of a tunnel.
+func (l *Link) Quality() Quality { return Quality{l.LatencyMs, l.JitterMs, l.LossPercent} }
 
 // Carries reports whether the link's tunnels let a zone through.
 func (l *Link) Carries(zone string) bool {

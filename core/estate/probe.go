@@ -10,6 +10,7 @@ type Probe struct {
 	Misses     int         `json:"misses,omitempty"`
 	Successes  int         `json:"successes,omitempty"`
 	TimeoutMs  int         `json:"timeout_ms,omitempty"`
+	Limits     *Limits     `json:"limits,omitempty"`
 }
 
 // Full returns the profile with what it does not say; a nil profile says
@@ -22,6 +23,11 @@ func (p *Probe) Full() Probe {
 	out.Target = cmp.Or(out.Target, FarEnd)
 	out.IntervalMs, out.TimeoutMs = cmp.Or(out.IntervalMs, 1000), cmp.Or(out.TimeoutMs, 800)
 	out.Misses, out.Successes = cmp.Or(out.Misses, 3), cmp.Or(out.Successes, 5)
+	if out.Limits != nil {
+		limits := *out.Limits
+		limits.WindowS = cmp.Or(limits.WindowS, DefaultWindowS)
+		out.Limits = &limits
+	}
 	return out
 }
 

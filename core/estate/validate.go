@@ -74,6 +74,7 @@ func Validate(e *Estate) []Problem {
 	for i := range e.Overlays {
 		v.overlay(fmt.Sprintf("overlays[%d]", i), &e.Overlays[i], sites, e)
 	}
+	v.limitedOverlays(e)
 	v.allocations("allocations", &e.Allocations)
 	return v.problems.all()
 }
@@ -136,6 +137,7 @@ func ValidateOverlay(e *Estate, o *Overlay) []Problem {
 		sites[e.Sites[i].Key] = true
 	}
 	v.overlay("", o, sites, e)
+	v.limitedBeside(e, o)
 	return v.problems.all()
 }
 

@@ -35,6 +35,7 @@ func (v *validator) overlay(path string, o *Overlay, sites map[string]bool, e *E
 		v.between(path+".probe.timeout_ms", "timeout in ms", float64(p.TimeoutMs), 50, 60000)
 		v.between(path+".probe.misses", "misses", float64(p.Misses), 1, 20)
 		v.between(path+".probe.successes", "successes", float64(p.Successes), 1, 100)
+		v.limited(path+".probe.limits", p)
 	}
 	m := membership{v, path, o, sites, make(map[string]bool, len(o.Hubs))}
 	for _, key := range o.Hubs {

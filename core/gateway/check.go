@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/hex"
 	"fmt"
+	"math/bits"
 	"net/netip"
 	"slices"
 	"strings"
@@ -207,6 +208,11 @@ func (k *checker) tunnel(t *Tunnel) {
 		k.number("a probe's timeout", p.Timeout, 1, 1<<30)
 		k.number("misses", p.Misses, 1, 1<<20)
 		k.number("successes", p.Successes, 1, 1<<20)
+		k.number("a limit", min(p.Limits.Latency, p.Limits.Jitter, p.Limits.Loss, p.Limits.Window), 0, 1<<30)
+		k.number("a limit", max(p.Limits.Latency, p.Limits.Jitter, p.Limits.Loss, p.Limits.Window), 0, 1<<30)
+		if (p.Limits.Window > 0) != (p.Limits.Latency+p.Limits.Jitter+p.Limits.Loss > 0) {
+			k.fail("%s has limits and no window, or the other way round", t.Interface)
+		}
 		if p.Target != "far-end" && p.Target != "far-lan" {
 			k.fail("a probe's target is %q", p.Target)
 		}
@@ -404,6 +410,19 @@ func (k *checker) rest(c *Config, known func(where, name string)) {
 			known("a place", name)
 		}
 	})
+	k.list("what is here", c.Held.Here)
+	each(k, "overlay", c.Held.Overlays, func(o *HeldIn) string { return o.Overlay }, func(o *HeldIn) {
+		k.word("an overlay", o.Overlay)
+		if o.Mark&^LimitMask != 0 || bits.OnesCount(uint(o.Mark)) != 1 {
+			k.fail("the mark of what %s holds to limits is %#x", o.Overlay, o.Mark)
+		}
+		for _, z := range o.Zones {
+			k.word("a zone", z)
+		}
+		k.list("what is held to limits", o.Own)
+		k.list("what is held to limits", o.Prefixes)
+	})
+	each(k, "mark", c.Held.Overlays, func(o *HeldIn) int { return o.Mark }, func(*HeldIn) {})
 	each(k, "map", c.Maps, func(m *Map) netip.Prefix { return m.Inside }, func(m *Map) {
 		k.list("a map", []netip.Prefix{m.Inside, m.Outside})
 		if m.Inside.Bits() != m.Outside.Bits() {

@@ -24,7 +24,7 @@ func full() *Config {
 			{
 				Interface: "weir-1", Overlay: "ops", Rank: 1, Link: "fibre", Peer: "weir", PeerLink: "fibre", NextHop: Blackhole + 1, MTU: 1420,
 				Addresses: p("100.96.0.1/31"), Limited: true, Zones: []string{"control"},
-				Probe:     &Probe{Target: "far-end", Address: a("100.96.0.0"), Interval: 1000, Timeout: 800, Misses: 3, Successes: 5},
+				Probe:     &Probe{Target: "far-end", Address: a("100.96.0.0"), Interval: 1000, Timeout: 800, Misses: 3, Successes: 5, Limits: Limits{Latency: 150_000, Jitter: 20_000, Loss: 10_000, Window: 30_000}},
 				WireGuard: &WireGuard{Port: 51820, Mark: 8400, PublicKey: "k", Preshared: true, Allowed: p("10.2.0.0/16"), List: 1, Endpoint: "198.51.100.1:51820", Keepalive: 25},
 			},
 			{
@@ -45,6 +45,7 @@ func full() *Config {
 		Discards: []Discard{{Table: 8600, Prefix: p("10.2.0.0/16")[0]}},
 		Rules:    []Rule{{Priority: 8600, Family: IPv4, Mark: PlaceUnit, Mask: PlaceMask, Arriving: []string{"wan0"}, From: p("10.1.0.0/16"), Table: 8600}},
 		Forward6: true,
+		Held:     Held{Here: p("10.1.0.0/16"), Overlays: []HeldIn{{Overlay: "ops", Mark: LimitUnit, Zones: []string{"voice"}, Own: p("10.1.9.0/24"), Prefixes: p("10.3.9.0/24")}}},
 		Filter: Filter{
 			Arrivals: []Arrival{{Port: 51820, From: a("198.51.100.1")}}, Kept: []Kept{{Interface: "weir-1", Prefixes: p("10.1.1.0/24")}}, Own: p("10.1.0.0/16"),
 			Overlays: []Passing{{
@@ -192,7 +193,7 @@ func TestCheckSeesEveryField(t *testing.T) {
 		}
 	}
 	for name, least := range map[string]func(c *Config){
-		"one of each": func(c *Config) { *c.Tunnels[0].Probe = Probe{"far-lan", netip.Addr{}, 1, 1, 1, 1} },
+		"one of each": func(c *Config) { *c.Tunnels[0].Probe = Probe{Target: "far-lan", Interval: 1, Timeout: 1, Misses: 1, Successes: 1} },
 		"no peer yet": func(c *Config) {
 			w := c.Tunnels[0].WireGuard
 			w.PublicKey, w.Endpoint, w.Allowed, w.List = "", "", nil, 0

@@ -32,6 +32,7 @@ type Config struct {
 	// Places are the interfaces of tunnels that share the load, by their place in
 	// their adjacency: a flow's answers keep to the place by which it came.
 	Places     []Place    `json:"place,omitempty"`
+	Held       Held       `json:"held,omitzero"`
 	Maps       []Map      `json:"map,omitempty"`
 	Breakouts  []Breakout `json:"breakout,omitempty"`
 	Shaping    []Class    `json:"shaping,omitempty"`
@@ -115,6 +116,7 @@ type Probe struct {
 	Timeout   int        `json:"timeout"`
 	Misses    int        `json:"misses"`
 	Successes int        `json:"successes"`
+	Limits    Limits     `json:"limits,omitzero"`
 }
 
 // A Way is how traffic leaves: the first group with a living member carries it,
@@ -306,6 +308,8 @@ const (
 	FirstTable   = 8600 // of those that route.Extras lists, and the priority of their rules
 	LinkMask     = 0x0000ffff
 	PlaceMask    = 0x0ff00000
+	LimitMask    = 0x000f0000
+	LimitUnit    = 0x00010000 // of the first overlay with limits
 	PlaceUnit    = 0x00100000
 	ProbeMark    = 0x10000000 // of probes of tunnels, which leave by the tunnel they are for
 	Blackhole    = 84000000   // next-hop object of what is discarded; those of tunnels follow

@@ -197,6 +197,10 @@ func (d *digester) tunnel(t *Tunnel) {
 		d.text(p.Target)
 		d.addr(p.Address)
 		d.num(p.Interval, p.Timeout, p.Misses, p.Successes)
+		if p.Limits != (Limits{}) {
+			d.text("limits")
+			d.num(p.Limits.Latency, p.Limits.Jitter, p.Limits.Loss, p.Limits.Window)
+		}
 	}
 	if w := t.WireGuard; w != nil {
 		d.num(w.Port, w.Mark, w.Keepalive, w.List)
@@ -247,11 +251,28 @@ func (d *digester) filter(f *Filter) {
 	d.prefixes(f.Own)
 }
 
+func (d *digester) held(h *Held) {
+	d.text("held")
+	d.prefixes(h.Here)
+	d.num(len(h.Overlays))
+	for i := range h.Overlays {
+		o := &h.Overlays[i]
+		d.text(o.Overlay)
+		d.num(o.Mark)
+		d.texts(o.Zones)
+		d.prefixes(o.Own)
+		d.prefixes(o.Prefixes)
+	}
+}
+
 func (d *digester) translation(c *Config) {
 	d.num(len(c.Places), len(c.Maps), len(c.Breakouts), len(c.Shaping))
 	for _, p := range c.Places {
 		d.num(p.Mark)
 		d.texts(p.Interfaces)
+	}
+	if len(c.Held.Overlays) > 0 {
+		d.held(&c.Held)
 	}
 	for _, m := range c.Maps {
 		d.prefixes([]netip.Prefix{m.Inside, m.Outside})

@@ -25,6 +25,17 @@ func telling(e *estate.Estate) {
 	}
 }
 
+// limiting gives overlays limits, to which different zones are held.
+func limiting(e *estate.Estate) {
+	zones := e.Zones()
+	for i := 0; i < min(len(e.Overlays), estate.MaxLimited) && len(zones) > 0; i++ {
+		if e.Overlays[i].Probe == nil {
+			e.Overlays[i].Probe = &estate.Probe{}
+		}
+		e.Overlays[i].Probe.Limits = &estate.Limits{LatencyMs: 150, LossPercent: 1, WindowS: 600, Zones: zones[i%len(zones):][:1]}
+	}
+}
+
 // eachSite makes the configuration of every site of some random estates.
 func eachSite(t *testing.T, seeds uint64, do func(where string, m *route.Map, site int, c *Config)) {
 	t.Helper()
@@ -32,6 +43,9 @@ func eachSite(t *testing.T, seeds uint64, do func(where string, m *route.Map, si
 		e := sample.Mixed(seed)
 		if seed%2 == 0 {
 			telling(e)
+		}
+		if seed%3 > 0 {
+			limiting(e)
 		}
 		m := mapOf(e)
 		for i := range m.Plan.Estate.Sites {

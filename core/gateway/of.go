@@ -48,6 +48,7 @@ func Of(m *route.Map, site int) *Config {
 	k.filter()
 	k.maps()
 	k.shaping()
+	k.held()
 	k.neighbours(table, extras)
 	return k.out
 }
@@ -134,7 +135,7 @@ func (k *making) probe(peer *tunnel.Peer) *Probe {
 	}
 	return &Probe{
 		Target: string(probe.Target), Address: address, Interval: probe.IntervalMs, Timeout: probe.TimeoutMs,
-		Misses: probe.Misses, Successes: probe.Successes,
+		Misses: probe.Misses, Successes: probe.Successes, Limits: limitsOf(probe.Limits),
 	}
 }
 

@@ -71,6 +71,9 @@ func sameJudgement(a, b *Config) bool {
 		allSame(a.Filter.Kept, b.Filter.Kept, func(a, b *Kept) bool { return a.Interface == b.Interface && slices.Equal(a.Prefixes, b.Prefixes) }) &&
 		allSame(a.Filter.Overlays, b.Filter.Overlays, samePassing) && slices.Equal(a.Maps, b.Maps) &&
 		allSame(a.Places, b.Places, func(a, b *Place) bool { return a.Mark == b.Mark && slices.Equal(a.Interfaces, b.Interfaces) }) &&
+		slices.Equal(a.Held.Here, b.Held.Here) && allSame(a.Held.Overlays, b.Held.Overlays, func(a, b *HeldIn) bool {
+		return a.Overlay == b.Overlay && a.Mark == b.Mark && slices.Equal(a.Zones, b.Zones) && slices.Equal(a.Own, b.Own) && slices.Equal(a.Prefixes, b.Prefixes)
+	}) &&
 		allSame(a.Breakouts, b.Breakouts, func(a, b *Breakout) bool {
 			return a.Overlay == b.Overlay && a.Family == b.Family && slices.Equal(a.Devices, b.Devices) && slices.Equal(a.From, b.From) && slices.Equal(a.Except, b.Except)
 		}) &&

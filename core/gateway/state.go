@@ -91,6 +91,7 @@ type TunnelState struct {
 	LossOutPPM  int            `json:"loss-out,omitempty"` // in a million, of what this end sent
 	LossBackPPM int            `json:"loss-back,omitempty"`
 	PathMTU     int            `json:"path-mtu,omitempty"`
+	Beyond      bool           `json:"beyond-limits,omitempty"` // of its probe profile
 }
 
 // WayState is the group that a way uses; 0 when none lives.

@@ -164,7 +164,7 @@ func (m *Model) availability(site int, change func([]element) []element) Availab
 	// share the load, that of each costs its part of the flows one.
 	first := m.Plan.Ends(site)[0]
 	timing := TimingOf(m.nets[first.Overlay].overlay.Spec.Probe)
-	l := leg{int32(first.Adjacency), int16(first.Overlay), m.from(m.none(), first.Overlay, first.Adjacency, site)}
+	l := leg{int32(first.Adjacency), int16(first.Overlay), m.from(m.none(), 0, first.Overlay, first.Adjacency, site)}
 	if !m.switching[site] || l.tunnel < 0 {
 		return out // nothing switches; the outage lasts until somebody acts
 	}

@@ -35,6 +35,7 @@ type Stretch struct {
 	Rank    int    // among the tunnels of the two sites, from 1
 	Cost    int    // of the two sites' adjacency
 	Beside  []Beside
+	Beyond  bool // the limits to which the traffic is held
 }
 
 // Beside is a tunnel between the same sites that shares the load with another.
@@ -99,18 +100,17 @@ func (m *Model) Explain(parts ...Part) (*Detail, error) {
 func (m *Model) explain(b *bench, i, j int, d *Detail, changes *changes) {
 	var out Outcome
 	b.pair(i, j, &out)
-	if out.Moved+out.Squeezed > 0 {
-		d.Another++
-	}
 	lanes := m.lanesOf(i, j)
 	lost := make([]passage, len(lanes))
 	at := -1
+	another := false
 	for k := range lanes {
 		c := b.course(i, j, &lanes[k])
 		was, now := m.passes(&lanes[k], c)
 		if was == 0 {
 			continue
 		}
+		another = another || c.moved && now != 0
 		if lost[k] = was &^ now; lost[k] != 0 && at < 0 {
 			if at = c.now.at; c.now.ok {
 				at = c.nowBack.at
@@ -121,14 +121,17 @@ func (m *Model) explain(b *bench, i, j int, d *Detail, changes *changes) {
 		}
 		there := c.now
 		there.ok = now != 0
-		if !there.ok || b.moves(i, &c.was, &there, true) {
+		if !there.ok || c.worse || b.moves(i, &c.was, &there, true) {
 			changes.note(i, &c.was, &there, true)
 		}
-		if !there.ok || b.moves(j, &c.was, &there, false) {
+		if !there.ok || c.worse || b.moves(j, &c.was, &there, false) {
 			changes.note(j, &c.was, &there, false)
 		}
 	}
 	changes.count()
+	if another {
+		d.Another++
+	}
 	if at >= 0 && len(d.Lost) < maxLost {
 		p := LostPair{A: i, B: j, At: at, Partly: out.Cut == 0}
 		if p.Partly {
@@ -207,7 +210,7 @@ func (m *Model) takeovers(c *changes) []Takeover {
 
 func (m *Model) stretch(site int, l leg) *Stretch {
 	a := &m.nets[l.overlay].overlay.Adjacencies[l.adjacency]
-	out := &Stretch{Overlay: m.nets[l.overlay].overlay.Spec.Key, Via: a.A + a.B - site, Rank: int(l.tunnel) + 1, Cost: a.Cost}
+	out := &Stretch{Overlay: m.nets[l.overlay].overlay.Spec.Key, Via: a.A + a.B - site, Rank: int(l.tunnel) + 1, Cost: a.Cost, Beyond: l.beyond}
 	for i, p := range m.parts(l, nil) {
 		t := &a.Tunnels[p.tunnel]
 		near, far := &t.A, &t.B

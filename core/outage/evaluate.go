@@ -58,6 +58,12 @@ func (b *bench) fail(f *set) {
 			b.state.dead[l] = true
 		}
 	}
+	for _, l := range f.slow {
+		b.state.slow[l] = true
+	}
+	for _, l := range f.lossy {
+		b.state.lossy[l] = true
+	}
 }
 
 // touch finds the pairs whose way can differ. Only the death of a first tunnel,
@@ -75,14 +81,16 @@ func (b *bench) touch(f *set) {
 		for _, e := range m.Plan.Ends(site) {
 			n := &m.nets[e.Overlay]
 			a := &n.overlay.Adjacencies[e.Adjacency]
-			if e.Tunnel != 0 || b.state.first[e.Overlay][e.Adjacency] != m.none().first[e.Overlay][e.Adjacency] {
+			if e.Tunnel != 0 || b.differs(e) {
 				continue // the first tunnel stands for its adjacency, once
 			}
-			now := m.choose(&b.state, a)
-			if now == b.state.first[e.Overlay][e.Adjacency] {
+			b.state.first[e.Overlay][e.Adjacency] = m.choose(&b.state, a)
+			if n.limits != nil {
+				b.state.held[e.Overlay][e.Adjacency] = m.chooseHeld(&b.state, e.Overlay, e.Adjacency)
+			}
+			if !b.differs(e) {
 				continue
 			}
-			b.state.first[e.Overlay][e.Adjacency] = now
 			b.hit = append(b.hit, e)
 			hubA, hubB := n.place[a.A] >= 0, n.place[a.B] >= 0
 			switch {
@@ -99,9 +107,11 @@ func (b *bench) touch(f *set) {
 			}
 		}
 	}
-	for i, l := range f.links {
-		if i == 0 || m.sites[f.links[i-1]] != m.sites[l] {
-			at(m.sites[l])
+	for _, links := range [][]int{f.links, f.slow, f.lossy} {
+		for i, l := range links {
+			if i == 0 || m.sites[links[i-1]] != m.sites[l] {
+				at(m.sites[l])
+			}
 		}
 	}
 	for _, g := range f.gates {
@@ -109,6 +119,14 @@ func (b *bench) touch(f *set) {
 		at(g)
 	}
 	b.sort()
+}
+
+// differs reports whether an adjacency carries its traffic by other tunnels than while
+// nothing fails.
+func (b *bench) differs(e tunnel.End) bool {
+	none := b.m.none()
+	return b.state.first[e.Overlay][e.Adjacency] != none.first[e.Overlay][e.Adjacency] ||
+		none.held[e.Overlay] != nil && b.state.held[e.Overlay][e.Adjacency] != none.held[e.Overlay][e.Adjacency]
 }
 
 // pairs visits each pair with traffic that has a touched site, once, and the
@@ -226,7 +244,13 @@ func (b *bench) pair(i, j int, out *Outcome) {
 	switch {
 	case !f.now:
 		b.lose(i, j, out)
-	case f.lost:
+	case f.lost || f.beyond >= 0:
+		if f.beyond >= 0 {
+			out.Beyond++
+		}
+		if !f.lost {
+			at = f.beyond
+		}
 		out.Squeezed++
 		b.blame(at, i, j)
 	case f.moved:
@@ -269,7 +293,7 @@ func (b *bench) moves(site int, was, now *way, first bool) bool {
 	if !first {
 		x, y = was.legs[was.n-1], now.legs[now.n-1]
 	}
-	if x == y {
+	if x.same(y) {
 		return false
 	}
 	if b.m.nets[x.overlay].place[site] < 0 {
@@ -331,7 +355,7 @@ func (b *bench) squeeze(out *Outcome) {
 			return
 		}
 		f := b.fortune(i, j, full, nil)
-		if f.full < 0 || f.lost { // what lost something is counted already
+		if f.full < 0 || f.lost || f.beyond >= 0 { // what lost something is counted already
 			return
 		}
 		if f.moved {
@@ -369,8 +393,17 @@ func (b *bench) reset(f *set) {
 			b.state.dead[l] = false
 		}
 	}
+	for _, l := range f.slow {
+		b.state.slow[l] = false
+	}
+	for _, l := range f.lossy {
+		b.state.lossy[l] = false
+	}
 	for _, e := range b.hit {
 		b.state.first[e.Overlay][e.Adjacency] = m.none().first[e.Overlay][e.Adjacency]
+		if m.none().held[e.Overlay] != nil {
+			b.state.held[e.Overlay][e.Adjacency] = m.none().held[e.Overlay][e.Adjacency]
+		}
 	}
 	for _, l := range b.logL {
 		b.load.link[l], b.seenL[l], b.over[l] = m.base.link[l], false, false

@@ -70,7 +70,7 @@ func BenchmarkOneLink(b *testing.B) {
 		for _, sites := range []int{50, 200, 400} {
 			b.Run(string(shape)+"/"+string(rune('0'+sites/100)), func(b *testing.B) {
 				m := sampled(b, sample.Options{Sites: sites, Links: 1, Shape: shape, Seed: 1})
-				f, err := m.failing([]Part{{Link, "site-00007/fibre"}})
+				f, err := m.failing([]Part{{Kind: Link, Name: "site-00007/fibre"}})
 				if err != nil {
 					b.Fatal(err)
 				}

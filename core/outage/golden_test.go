@@ -19,13 +19,13 @@ func TestSheetsAreGolden(t *testing.T) {
 		}
 		m := modelOf(e)
 		singles := m.Singles(m.Parts())
-		two, err := m.Together(singles, []string{string(Link)})
+		two, err := m.Together(singles, Choice{Kinds: []string{string(Link)}})
 		if err != nil {
 			t.Fatal(err)
 		}
 		out := map[string]any{
-			"grid": m.Grid(singles, nil, 1000), "first": m.Grid(singles, nil, 1), "links": m.Grid(singles, []string{string(Link)}, 1000),
-			"together": m.Grid(two, nil, 1000), "standing": m.Standing(), "csv": string(m.CSV(singles)),
+			"grid": m.Grid(singles, Choice{}, 1000), "first": m.Grid(singles, Choice{}, 1), "links": m.Grid(singles, Choice{Kinds: []string{string(Link)}}, 1000),
+			"together": m.Grid(two, Choice{}, 1000), "standing": m.Standing(), "csv": string(m.CSV(singles)),
 		}
 		details, courses := map[string]DetailSheet{}, map[string][]Moment{}
 		for _, p := range m.Parts() {

@@ -63,13 +63,29 @@ func (m *Model) columns() ([]GridSite, []int) {
 // mostTogether bounds the parts of which every two are tried.
 const mostTogether = 400
 
-// Together returns every two failures of some kinds, or of all, as far as that is
-// worse than the two alone added up. There is an error where that is too much at
-// once.
-func (m *Model) Together(singles []Outcome, kinds []string) ([]Outcome, error) {
+// A Choice is of failures: of some kinds and of one degree, by their names; empty for
+// all.
+type Choice struct {
+	Kinds  []string
+	Degree string // dead, slow or lossy
+}
+
+func (c *Choice) has(p Part) bool {
+	degree := c.Degree
+	if degree == "dead" {
+		degree = string(Dead)
+	} else if degree == "" {
+		degree = string(p.Degree)
+	}
+	return string(p.Degree) == degree && (len(c.Kinds) == 0 || slices.Contains(c.Kinds, string(p.Kind)))
+}
+
+// Together returns every two of the failures chosen, as far as that is worse than the
+// two alone added up. There is an error where that is too much at once.
+func (m *Model) Together(singles []Outcome, of Choice) ([]Outcome, error) {
 	var parts []Part
 	for i := range singles {
-		if p := singles[i].Parts[0]; len(kinds) == 0 || slices.Contains(kinds, string(p.Kind)) {
+		if p := singles[i].Parts[0]; of.has(p) && p.Degree == Dead {
 			parts = append(parts, p)
 		}
 	}
@@ -79,8 +95,8 @@ func (m *Model) Together(singles []Outcome, kinds []string) ([]Outcome, error) {
 	return m.Pairs(parts), nil
 }
 
-// Grid lists failures of some kinds, or of all, up to a limit of rows.
-func (m *Model) Grid(failures []Outcome, kinds []string, limit int) Grid {
+// Grid lists the failures chosen, up to a limit of rows.
+func (m *Model) Grid(failures []Outcome, of Choice, limit int) Grid {
 	columns, sites := m.columns()
 	place := make(map[int]int, len(sites))
 	for i, s := range sites {
@@ -89,7 +105,7 @@ func (m *Model) Grid(failures []Outcome, kinds []string, limit int) Grid {
 	out := Grid{Sites: columns, Rows: []GridRow{}, Crowded: []LineSheet{}, Idle: m.IdleKeys()}
 	for i := range failures {
 		o := &failures[i]
-		if len(kinds) > 0 && !slices.Contains(kinds, string(o.Parts[0].Kind)) {
+		if !of.has(o.Parts[0]) {
 			continue
 		}
 		out.Total++

@@ -1,6 +1,9 @@
 package outage
 
-import "encoding/binary"
+import (
+	"encoding/binary"
+	"slices"
+)
 
 // A course is the way between two sites while nothing fails and in the state of
 // a bench, seen from the first of them.
@@ -8,6 +11,7 @@ type course struct {
 	was, now         way
 	wasBack, nowBack way  // the ways back; wasBack where it is not was reversed, nowBack where it moved
 	moved            bool // the way there or the way back differs
+	worse            bool // it goes by a tunnel beyond the limits, and did not
 	ok               bool // both directions arrive now
 	atA, atB         bool // it moves at its ends, not only in between
 }
@@ -21,7 +25,7 @@ func (b *bench) course(i, j int, l *lane) *course {
 		b.follow(i, j, l, &k.single)
 		return &k.single
 	}
-	at := &k.known[int(x)*k.count+int(y)]
+	at := &k.known[(int(x)*k.count+int(y))*2+boolInt(l.held != 0)]
 	if *at == 0 {
 		k.list = append(k.list, fitting{})
 		*at = int32(len(k.list))
@@ -57,6 +61,7 @@ func (b *bench) follow(i, j int, l *lane, c *course) {
 	m.walk(&b.state, l, i, j, &c.now)
 	c.atA, c.atB = false, false
 	c.moved, c.ok = !c.now.same(&c.was), c.now.ok
+	c.worse = c.now.exceeds() && !c.was.exceeds()
 	if m.mirrored && !c.moved {
 		return // all its tunnels are alive, and the way back takes the same
 	}
@@ -65,6 +70,7 @@ func (b *bench) follow(i, j int, l *lane, c *course) {
 		m.walk(&b.state, l, j, i, &c.nowBack)
 		c.ok = c.nowBack.ok
 		c.moved = c.moved || !c.nowBack.same(&c.wasBack)
+		c.worse = c.worse || c.nowBack.exceeds() && !c.wasBack.exceeds()
 		c.atA = b.moves(i, &c.was, &c.now, true) || b.moves(i, &c.wasBack, &c.nowBack, false)
 		c.atB = b.moves(j, &c.was, &c.now, false) || b.moves(j, &c.wasBack, &c.nowBack, true)
 	}
@@ -102,12 +108,13 @@ type fortune struct {
 	moved    bool
 	atA, atB bool // it moves at its ends, not only in between
 	full     int  // the first site where a lane is narrow, -1 for none
+	beyond   int  // the first site where a lane leaves the limits to which it is held, -1 for none
 }
 
 // fortune sums the lanes of a pair up. narrow may be nil.
 func (b *bench) fortune(i, j int, narrow func(link int32) bool, visit func(l *lane, c *course, was, now passage)) (out fortune) {
 	m := b.m
-	out.full = -1
+	out.full, out.beyond = -1, -1
 	lanes := m.lanesOf(i, j)
 	for k := range lanes {
 		l := &lanes[k]
@@ -123,11 +130,22 @@ func (b *bench) fortune(i, j int, narrow func(link int32) bool, visit func(l *la
 		if narrow != nil && out.full < 0 {
 			out.full = b.first(&c.now, narrow)
 		}
+		if out.beyond < 0 && c.worse && was != 0 {
+			out.beyond = b.first(&c.now, func(l int32) bool { return b.state.slow[l] || b.state.lossy[l] })
+			if out.beyond < 0 {
+				out.beyond = i
+			}
+		}
 		if c.moved && was != 0 {
 			out.moved, out.atA, out.atB = true, out.atA || c.atA, out.atB || c.atB
 		}
 	}
 	return out
+}
+
+// exceeds reports whether a walk goes by a tunnel beyond the limits to which it is held.
+func (w *way) exceeds() bool {
+	return slices.ContainsFunc(w.legs[:w.n], func(l leg) bool { return l.beyond })
 }
 
 // kinds sorts the sites that are no hubs: those of one kind are at equal costs
@@ -147,7 +165,7 @@ type courses struct {
 	fresh  map[string]int32
 	moved  []int // sites whose kind differs from that while nothing fails
 	count  int
-	known  []int32 // kind and kind → place in list, from 1
+	known  []int32 // kind, kind and whether it is held to limits → place in list, from 1
 	list   []fitting
 	single course
 	id     []byte
@@ -203,10 +221,14 @@ func (m *Model) kindOf(site int, none, s *state, id []byte) []byte {
 		if m.nets[o].overlay.Adjacencies[a].A == site {
 			id = append(id, 'A')
 		}
-		for _, both := range [2]*choices{&none.first[o][a], &s.first[o][a]} {
+		all := []*choices{&none.first[o][a], &s.first[o][a]}
+		if n.limits != nil {
+			all = append(all, &none.held[o][a], &s.held[o][a])
+		}
+		for _, both := range all {
 			for _, c := range both {
 				id = binary.AppendVarint(id, int64(c.tunnel))
-				id = binary.AppendUvarint(id, uint64(c.beside)<<1|uint64(boolInt(c.dead)))
+				id = binary.AppendUvarint(id, uint64(c.beside)<<2|uint64(boolInt(c.dead)<<1|boolInt(c.beyond)))
 			}
 		}
 	}
@@ -236,8 +258,8 @@ func (b *bench) sort() {
 	if k.count > maxKinds {
 		return
 	}
-	if len(k.known) < k.count*k.count {
-		k.known = make([]int32, k.count*k.count)
+	if len(k.known) < 2*k.count*k.count {
+		k.known = make([]int32, 2*k.count*k.count)
 	}
 }
 
@@ -248,7 +270,7 @@ func (b *bench) forget() {
 		k.of[site] = b.m.kinds.of[site]
 	}
 	if k.count <= maxKinds {
-		clear(k.known[:k.count*k.count])
+		clear(k.known[:2*k.count*k.count])
 	}
 	clear(k.fresh)
 	k.moved, k.list, k.count = k.moved[:0], k.list[:0], 0

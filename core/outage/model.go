@@ -31,8 +31,9 @@ type Model struct {
 	odd      []bool              // sites of such pairs
 
 	switching []bool // by site: it takes dead tunnels out of use by itself
-	mirrored  bool   // no pin: every way back is the way there reversed
+	mirrored  bool   // no pin, and ends that choose alike: every way back is the way there reversed
 	narrowed  bool   // some link lets only some zones through
+	limited   bool   // some overlay has limits
 
 	zones    []string
 	siteZone []uint64 // zones the site shares
@@ -65,6 +66,8 @@ type net struct {
 	paths   [][]path   // class and class → paths in order, where hubs tell
 	ends    [][2]int32 // the links at both ends of each tunnel, by number
 	start   []int32    // adjacency → its first tunnel in ends
+	limits  *estate.Limits
+	beyond  []bool // by tunnel as in ends: the plan's own figures are beyond the limits
 }
 
 // An ask is for the way from one site to another by some overlays.
@@ -111,6 +114,9 @@ func New(m *route.Map) *Model {
 		o.switching = append(o.switching, sites[i].Gateway.SwitchesItself())
 		o.demand = append(o.demand, sites[i].DemandMbps)
 	}
+	for i := range p.Overlays {
+		o.limited = o.limited || p.Overlays[i].Spec.Limits() != nil
+	}
 	o.zone()
 	o.sortSubnets()
 	o.mirrored = true
@@ -128,6 +134,7 @@ func New(m *route.Map) *Model {
 	for i := range o.nets {
 		o.nets[i] = o.net(i)
 	}
+	o.mirrored = o.mirrored && o.alike()
 	for a := range o.special {
 		o.special[a] = m.Ways(overlaysIn(a.overlays), a.from, a.to)
 		o.odd[a.from], o.odd[a.to] = true, true
@@ -136,6 +143,19 @@ func New(m *route.Map) *Model {
 	o.kinds = o.sortSites()
 	o.settle()
 	return o
+}
+
+// alike reports whether the two ends of each adjacency choose the same tunnels while
+// nothing fails. They do not where a tunnel is dead by design, for want of a port, say,
+// and only one of them takes it out of use.
+func (m *Model) alike() bool {
+	none := m.newState()
+	for i := range none.first {
+		if slices.ContainsFunc(none.first[i], func(c choices) bool { return c[0] != c[1] }) {
+			return false
+		}
+	}
+	return true
 }
 
 // zone numbers the zones, of which a word holds 64; further ones share the
@@ -173,7 +193,7 @@ func (m *Model) zone() {
 func (m *Model) net(i int) net {
 	p := m.Plan
 	o := &p.Overlays[i]
-	n := net{overlay: o, place: make([]int32, len(p.Estate.Sites)), hubs: o.Hubs, toHub: make([]int32, len(p.Estate.Sites)*len(o.Hubs)), class: make([]int32, len(p.Estate.Sites))}
+	n := net{overlay: o, limits: o.Spec.Limits(), place: make([]int32, len(p.Estate.Sites)), hubs: o.Hubs, toHub: make([]int32, len(p.Estate.Sites)*len(o.Hubs)), class: make([]int32, len(p.Estate.Sites))}
 	for i := range n.place {
 		n.place[i] = -1
 	}
@@ -204,6 +224,9 @@ func (n *net) adjoin(m *Model) (direct map[int][]int) {
 		for k := range a.Tunnels {
 			t := &a.Tunnels[k]
 			n.ends = append(n.ends, [2]int32{int32(m.links[t.A.Site] + t.A.Link), int32(m.links[t.B.Site] + t.B.Link)})
+			if n.limits != nil {
+				n.beyond = append(n.beyond, len(n.limits.Exceeded(m.Plan.Quality(t))) > 0)
+			}
 		}
 		if len(a.Tunnels) == 0 {
 			continue

@@ -118,7 +118,7 @@ func TestRankingPutsWhoCutsOthersFirst(t *testing.T) {
 		}
 	}
 	// The two links of a cut more than each alone; that of c cuts no more with them.
-	pairs := m.Pairs([]Part{{Link, "a/fibre"}, {Link, "a/cell"}, {Link, "c/line"}})
+	pairs := m.Pairs([]Part{{Kind: Link, Name: "a/fibre"}, {Kind: Link, Name: "a/cell"}, {Kind: Link, Name: "c/line"}})
 	if len(pairs) != 1 || pairs[0].Cut != 4 || pairs[0].Lost != 1 {
 		t.Errorf("%+v", pairs)
 	}
@@ -423,7 +423,7 @@ func TestTimeline(t *testing.T) {
 		}
 		return strings.Join(out, " ")
 	}
-	list, err := m.Timeline(2, 3, Part{Link, "a/fibre"})
+	list, err := m.Timeline(2, 3, Part{Kind: Link, Name: "a/fibre"})
 	if err != nil || phases(list) != "fail missed missed missed detect switch recover repair hold return" {
 		t.Errorf("%s, %v", phases(list), err)
 	}
@@ -433,14 +433,14 @@ func TestTimeline(t *testing.T) {
 		}
 	}
 	// a's hub dies on the way to hub-2: what a notices, not what hub-2 does.
-	list, err = m.Timeline(2, 1, Part{Gateway, "hub-1"})
+	list, err = m.Timeline(2, 1, Part{Kind: Gateway, Name: "hub-1"})
 	if err != nil || !strings.Contains(list[0].Text, "a/fibre hub-1/wan") || !strings.HasSuffix(list[4].Text, "a declares the tunnel down") || !strings.Contains(list[5].Text, "a/fibre hub-2/wan") {
 		t.Errorf("%+v, %v", list, err)
 	}
-	if list, _ := m.Timeline(2, 3, Part{Fate, "mast-1"}); !strings.HasSuffix(phases(list), "detect switch") {
+	if list, _ := m.Timeline(2, 3, Part{Kind: Fate, Name: "mast-1"}); !strings.HasSuffix(phases(list), "detect switch") {
 		t.Errorf("a cut ends in %s", phases(list))
 	}
-	if list, _ := m.Timeline(3, 4, Part{Link, "a/fibre"}); list != nil {
+	if list, _ := m.Timeline(3, 4, Part{Kind: Link, Name: "a/fibre"}); list != nil {
 		t.Errorf("untouched: %s", phases(list))
 	}
 }
@@ -503,7 +503,7 @@ func TestPairAvailabilityIsTheSumOverStates(t *testing.T) {
 		var links []one
 		for i := range e.Sites {
 			for _, l := range e.Sites[i].Links {
-				links = append(links, one{Part{Link, e.Sites[i].Key + "/" + l.Key}, l.Availability / 100})
+				links = append(links, one{Part{Kind: Link, Name: e.Sites[i].Key + "/" + l.Key}, l.Availability / 100})
 			}
 		}
 		want := map[[2]int]float64{}

@@ -15,7 +15,7 @@ type Verdict int
 const (
 	Untouched Verdict = iota
 	Moved             // to another tunnel, and it fits
-	Squeezed          // what is left is too narrow, or lets only some zones through
+	Squeezed          // what is left is too narrow, lets only some zones through, or is beyond the limits of some
 	Cut
 )
 
@@ -32,6 +32,7 @@ type Outcome struct {
 	Parts []Part
 	// Pairs of sites with traffic that are not untouched, by verdict.
 	Moved, Squeezed, Cut int
+	Beyond               int           // of those squeezed: the traffic that is held to limits is left with tunnels beyond them
 	Sites                []SiteOutcome // those that are not untouched, in the estate's order
 	Isolated             int           // sites that reach nobody, their own gateways' failure included
 	Lost                 int           // sites that are cut though their gateway is alive
@@ -80,8 +81,10 @@ func (m *Model) Singles(parts []Part) []Outcome {
 }
 
 // Pairs evaluates the failure of every two of the parts, the worst first, and
-// returns those that do more harm than the two alone added up.
+// returns those that do more harm than the two alone added up. Those that are not dead
+// are left out: limits reorder tunnels of two sites, so one does not make another worse.
 func (m *Model) Pairs(parts []Part) []Outcome {
+	parts = slices.DeleteFunc(slices.Clone(parts), func(p Part) bool { return p.Degree != Dead })
 	var lots [][]Part
 	for i, p := range parts {
 		for _, q := range parts[i+1:] {

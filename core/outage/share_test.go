@@ -83,7 +83,7 @@ func TestCourseOfASharedTunnelsFailure(t *testing.T) {
 		}
 		return strings.Join(lines, "\n")
 	}
-	fibre, copper := Part{Link, "tarn/fibre"}, Part{Link, "tarn/copper"}
+	fibre, copper := Part{Kind: Link, Name: "tarn/fibre"}, Part{Kind: Link, Name: "tarn/copper"}
 	for _, c := range []struct {
 		parts []Part
 		want  []string

@@ -10,6 +10,7 @@ type (
 		Fail     []string    `json:"fail" doc:"parts, as KIND:NAME"`
 		Moved    int         `json:"moved" doc:"pairs of sites that take another way and fit there"`
 		Squeezed int         `json:"squeezed" doc:"pairs of sites"`
+		Beyond   int         `json:"beyond" doc:"of those squeezed: what is held to limits of latency, jitter or loss is left with tunnels beyond them"`
 		Cut      int         `json:"cut" doc:"pairs of sites"`
 		Isolated int         `json:"isolated" doc:"sites that reach nobody"`
 		Lost     []string    `json:"lost" doc:"sites that are cut though their gateway is alive"`
@@ -61,6 +62,7 @@ type (
 		Cost    int    `json:"cost"`
 		// Tunnels between the same sites that share the load with it.
 		Beside []Beside `json:"beside,omitempty" doc:"tunnels that share the load with it"`
+		Beyond bool     `json:"beyond,omitempty" doc:"it is beyond the limits to which the traffic is held"`
 	}
 	// A ChangeSheet is a site that a failure hits differently than before.
 	ChangeSheet struct {
@@ -101,7 +103,7 @@ func (m *Model) linkKey(site, link int) string {
 
 // Sheet writes an outcome down, with its sites when they are wanted.
 func (m *Model) Sheet(o *Outcome, sites bool) OutcomeSheet {
-	out := OutcomeSheet{Fail: []string{}, Moved: o.Moved, Squeezed: o.Squeezed, Cut: o.Cut, Isolated: o.Isolated, Lost: []string{}, Over: []LineSheet{}}
+	out := OutcomeSheet{Fail: []string{}, Moved: o.Moved, Squeezed: o.Squeezed, Beyond: o.Beyond, Cut: o.Cut, Isolated: o.Isolated, Lost: []string{}, Over: []LineSheet{}}
 	gone := map[Part]bool{}
 	for _, p := range o.Parts {
 		out.Fail = append(out.Fail, p.String())
@@ -109,7 +111,7 @@ func (m *Model) Sheet(o *Outcome, sites bool) OutcomeSheet {
 	}
 	for _, s := range o.Sites {
 		site := m.Plan.Site(s.Site)
-		if s.Verdict == Cut && !gone[Part{Gateway, site.Key}] && !gone[Part{Region, site.Region}] {
+		if s.Verdict == Cut && !gone[Part{Kind: Gateway, Name: site.Key}] && !gone[Part{Kind: Region, Name: site.Region}] {
 			out.Lost = append(out.Lost, site.Key)
 		}
 		if sites {
@@ -143,7 +145,7 @@ func (m *Model) DetailSheet(d *Detail) DetailSheet {
 		if s == nil {
 			return nil
 		}
-		return &StretchSheet{s.Overlay, s.Tunnel, s.Link, m.key(s.Via), s.ViaLink, s.Rank, s.Cost, s.Beside}
+		return &StretchSheet{s.Overlay, s.Tunnel, s.Link, m.key(s.Via), s.ViaLink, s.Rank, s.Cost, s.Beside, s.Beyond}
 	}
 	for _, t := range d.Takeovers {
 		out.Takeovers = append(out.Takeovers, TakeoverSheet{m.key(t.Site), stretch(t.From), stretch(t.To), t.Pairs})

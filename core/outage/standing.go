@@ -53,6 +53,27 @@ type TimingSheet struct {
 	Overlay string       `json:"overlay"`
 	Probe   estate.Probe `json:"probe" doc:"as set; what is missing stands for the usual"`
 	Timing  Timing       `json:"timing"`
+	Beyond  []string     `json:"beyond" doc:"tunnels beyond the limits by the survey's figures, at most 50"`
+	Exceed  int          `json:"exceed" doc:"how many those are"`
+}
+
+// mostBeyond bounds the list of tunnels beyond limits.
+const mostBeyond = 50
+
+// exceeding lists an overlay's tunnels that are beyond its limits by the survey.
+func (m *Model) exceeding(overlay int, t *TimingSheet) {
+	n := &m.nets[overlay]
+	for j := range n.overlay.Adjacencies {
+		a := &n.overlay.Adjacencies[j]
+		for k := range a.Tunnels {
+			if n.limits == nil || !n.beyond[int(n.start[j])+k] {
+				continue
+			}
+			if t.Exceed++; len(t.Beyond) < mostBeyond {
+				t.Beyond = append(t.Beyond, m.Plan.Ident(&a.Tunnels[k]))
+			}
+		}
+	}
 }
 
 // Standing returns how things stand.
@@ -86,7 +107,8 @@ func (m *Model) Standing() Standing {
 	}
 	for i := range m.Plan.Estate.Overlays {
 		o := &m.Plan.Estate.Overlays[i]
-		t := TimingSheet{Overlay: o.Key, Timing: TimingOf(o.Probe)}
+		t := TimingSheet{Overlay: o.Key, Timing: TimingOf(o.Probe), Beyond: []string{}}
+		m.exceeding(i, &t)
 		if o.Probe != nil {
 			t.Probe = *o.Probe
 		}

@@ -25,12 +25,14 @@ type siteKind struct {
 	v4       bool     // its IP version
 	overlays []int    // into which it is shared, as a member of each
 	sides    []string // by overlay: which parties of the policy hold it
+	asks     uint64   // overlays that hold its zone to their limits, one bit each
 }
 
-// A lane is what two sites have in common in the same overlays. Cells are their
-// kinds of subnets, two by two; a way carries some of them.
+// A lane is what two sites have in common in the same overlays, held to the limits of the
+// same ones. Cells are their kinds of subnets, two by two; a way carries some of them.
 type lane struct {
 	overlays []int
+	held     uint64 // those to whose limits it is held, one bit each
 	cells    []cell
 	weight   float64 // its part of the pair's traffic: all cells count alike
 	all      passage // all its cells
@@ -79,10 +81,10 @@ func (m *Model) sortSubnets() {
 		}
 	}
 	if m.sortKinds() > mostKinds {
-		// Too many to look at each two of them: policies and link zones are left out.
+		// Too many to look at each two of them: policies, link zones and limits are left out.
 		clear(m.policies)
 		clear(m.sides)
-		m.narrowed, m.profiles = false, profiles{}
+		m.narrowed, m.limited, m.profiles = false, false, profiles{}
 		m.sortKinds()
 	}
 	m.sortLanes()
@@ -150,6 +152,14 @@ func (m *Model) kindOfSubnet(site, subnet int) (siteKind, string) {
 	if !m.narrowed {
 		k.zone, id = 0, nil
 	}
+	if m.limited {
+		for i := range m.Plan.Overlays {
+			if m.Plan.Overlays[i].Spec.Holds(n.Zone, "") {
+				k.asks |= 1 << min(i, 63)
+			}
+		}
+		id = binary.AppendUvarint(id, k.asks)
+	}
 	if k.v4 {
 		id = append(id, '4')
 	}
@@ -193,8 +203,9 @@ func (m *Model) lanesBetween(x, y int) []lane {
 }
 
 // meet returns the overlays in which a kind of one profile and a kind of another
-// meet, and their cell there, which is not open where they do not.
-func (m *Model) meet(x, a, y, b int) (common []int, c cell) {
+// meet, those of them to whose limits they are held, and their cell there, which is not
+// open where they do not meet.
+func (m *Model) meet(x, a, y, b int) (common []int, held uint64, c cell) {
 	near, far := &m.profiles.kinds[x][a], &m.profiles.kinds[y][b]
 	c = cell{near: near.zone, far: far.zone, count: 1}
 	for n, o := range near.overlays {
@@ -207,7 +218,7 @@ func (m *Model) meet(x, a, y, b int) (common []int, c cell) {
 		}
 		common = append(common, o)
 	}
-	return common, c
+	return common, (near.asks | far.asks) & overlaysBits(common), c
 }
 
 // within names the subnets of two sites, two by two, whose cells are among some
@@ -231,8 +242,8 @@ func (m *Model) within(i, j int, some []passage, most int) (out [][2]netip.Prefi
 			if near < 0 || far[b] < 0 || len(out) == most {
 				continue
 			}
-			common, c := m.meet(x, near, y, far[b])
-			at := slices.IndexFunc(lanes, func(l lane) bool { return slices.Equal(l.overlays, common) })
+			common, held, c := m.meet(x, near, y, far[b])
+			at := slices.IndexFunc(lanes, func(l lane) bool { return l.held == held && slices.Equal(l.overlays, common) })
 			if c.open == 0 || at < 0 {
 				continue
 			}
@@ -251,14 +262,14 @@ func (m *Model) lanes(x, y int) []lane {
 	total := 0
 	for a := range m.profiles.kinds[x] {
 		for b := range m.profiles.kinds[y] {
-			common, c := m.meet(x, a, y, b)
+			common, held, c := m.meet(x, a, y, b)
 			if c.open == 0 {
 				continue
 			}
-			at := slices.IndexFunc(out, func(l lane) bool { return slices.Equal(l.overlays, common) })
+			at := slices.IndexFunc(out, func(l lane) bool { return l.held == held && slices.Equal(l.overlays, common) })
 			if at < 0 {
 				at = len(out)
-				out = append(out, lane{overlays: common})
+				out = append(out, lane{overlays: common, held: held})
 			}
 			l := &out[at]
 			total++

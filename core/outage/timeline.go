@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"wideknot/core/estate"
 	"wideknot/core/tunnel"
 )
 
@@ -34,6 +36,9 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 	c, err := m.firstHit(bench, a, b)
 	if err != nil || c == nil {
 		return nil, err
+	}
+	if len(f.links)+len(f.gates) == 0 {
+		return m.degrading(c, parts), nil
 	}
 	// The first tunnel that died on the way there, else on the way back.
 	ways := append(slices.Clone(c.was.legs[:c.was.n]), c.wasBack.legs[:c.wasBack.n]...)
@@ -82,6 +87,37 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 	), nil
 }
 
+// degrading tells how what is held to limits leaves a tunnel that is slow or lossy. The
+// one end that decides tells the other with its next probe.
+func (m *Model) degrading(c *course, parts []Part) []Moment {
+	k := 0
+	for k < min(c.was.n, c.now.n)-1 && c.was.legs[k] == c.now.legs[k] {
+		k++
+	}
+	l := c.was.legs[k]
+	n := &m.nets[l.overlay]
+	leaves, _ := m.tunnelsText(l, func(flowPart) bool { return true })
+	limits := n.overlay.Spec.Probe.Full().Limits
+	t := TimingOf(n.overlay.Spec.Probe)
+	window := float64(limits.WindowS)
+	seen := window*1.1 + t.Timeout + t.Interval
+	zones := strings.Join(limits.Zones, ", ")
+	out := []Moment{
+		{Phase: "fail", Text: fmt.Sprintf("%s; %s still carries, beyond its limits", partsText(parts), leaves)},
+		{After: seen, Phase: "detect", Text: fmt.Sprintf("the figures of the last %g s are beyond %s; less than a whole window of them is enough where they are far beyond", window, limits.Words())},
+	}
+	if c.now.legs[k].same(l) {
+		return append(out, Moment{After: seen, Phase: "switch", Text: fmt.Sprintf("no other tunnel between the two gateways is within the limits: %s stays", zones)})
+	}
+	next, _ := m.tunnelsText(c.now.legs[k], func(flowPart) bool { return true })
+	return append(out,
+		Moment{After: seen, Phase: "switch", Text: fmt.Sprintf("%s goes by %s; all else stays", zones, next)},
+		Moment{Repaired: true, Phase: "repair", Text: fmt.Sprintf("%s is as it was", leaves)},
+		Moment{After: 2 * window * 1.1, Repaired: true, Phase: "hold", Text: fmt.Sprintf("%s kept to %.0f %% of its limits for a whole window, so that it does not swing", leaves, estate.Margin*100)},
+		Moment{After: 2*window*1.1 + t.Timeout + t.Interval, Repaired: true, Phase: "return", Text: fmt.Sprintf("%s returns to %s", zones, leaves)},
+	)
+}
+
 // firstHit is the course of the two sites' traffic: of subnets that take
 // different ways, of those that the failure hits. It is nil when it hits none.
 func (m *Model) firstHit(b *bench, from, to int) (*course, error) {
@@ -95,7 +131,7 @@ func (m *Model) firstHit(b *bench, from, to int) (*course, error) {
 		m.walk(m.none(), &lanes[k], to, from, &c.wasBack)
 		m.walk(&b.state, &lanes[k], from, to, &c.now)
 		m.walk(&b.state, &lanes[k], to, from, &c.nowBack)
-		if c.was.ok && (!c.was.same(&c.now) || !c.nowBack.ok) {
+		if c.was.ok && (!c.was.same(&c.now) || !c.nowBack.ok || c.now.exceeds() && !c.was.exceeds()) {
 			return c, nil
 		}
 	}
@@ -157,6 +193,9 @@ func partsText(parts []Part) string {
 			kind = "shared fate"
 		}
 		text += kind + " " + p.Name
+		if p.Degree != Dead {
+			text += " is " + string(p.Degree)
+		}
 	}
 	return text
 }

@@ -98,7 +98,7 @@ func (m *Model) steerOwn(s *state, overlay int16, at, to int, w *way) (next int,
 
 // leave adds a leg to a walk.
 func (m *Model) leave(s *state, overlay int16, adjacency, from int, w *way) {
-	w.legs[w.n] = leg{int32(adjacency), overlay, m.from(s, int(overlay), adjacency, from)}
+	w.legs[w.n] = leg{int32(adjacency), overlay, m.from(s, w.held, int(overlay), adjacency, from)}
 	w.n++
 }
 

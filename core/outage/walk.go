@@ -11,6 +11,7 @@ import (
 type choice struct {
 	tunnel int16
 	dead   bool // it is dead, or one beside it, and in use all the same: nothing there switches
+	beyond bool // it, or one beside it, is beyond the limits to which the traffic is held
 	beside uint32
 }
 
@@ -25,21 +26,29 @@ type leg struct {
 	choice
 }
 
+// same reports whether two legs are of the same tunnels.
+func (l leg) same(o leg) bool {
+	l.beyond = o.beyond
+	return l == o
+}
+
 // A way holds the legs of a walk. A packet that takes more circles.
 type way struct {
 	legs [8]leg
 	n    int
-	ok   bool // it arrives
-	tied bool // by the order of this pair alone: other pairs of their classes may go elsewhere
-	at   int  // where it ends
+	ok   bool   // it arrives
+	tied bool   // by the order of this pair alone: other pairs of their classes may go elsewhere
+	held uint64 // overlays to whose limits the packet is held, one bit each
+	at   int    // where it ends
 }
 
+// same reports whether two walks take the same tunnels, within limits or beyond.
 func (w *way) same(v *way) bool {
 	if w.ok != v.ok || w.n != v.n {
 		return false
 	}
 	for k := range w.n {
-		if w.legs[k] != v.legs[k] {
+		if !w.legs[k].same(v.legs[k]) {
 			return false
 		}
 	}
@@ -48,14 +57,16 @@ func (w *way) same(v *way) bool {
 
 // state is what has failed. A site without gateway has all its links dead.
 type state struct {
-	dead  []bool      // by link
-	gone  []bool      // by site: the gateway is dead
-	first [][]choices // overlay → adjacency
+	dead        []bool      // by link
+	slow, lossy []bool      // by link
+	gone        []bool      // by site: the gateway is dead
+	first       [][]choices // overlay → adjacency
+	held        [][]choices // the same for what is held to limits; nil for overlays without
 }
 
 // newState returns the state in which nothing has failed.
 func (m *Model) newState() state {
-	s := state{dead: make([]bool, len(m.sites)), gone: make([]bool, len(m.Plan.Estate.Sites)), first: make([][]choices, len(m.nets))}
+	s := state{dead: make([]bool, len(m.sites)), slow: make([]bool, len(m.sites)), lossy: make([]bool, len(m.sites)), held: make([][]choices, len(m.nets)), gone: make([]bool, len(m.Plan.Estate.Sites)), first: make([][]choices, len(m.nets))}
 	for i := range m.nets {
 		adjacencies := m.nets[i].overlay.Adjacencies
 		s.first[i] = make([]choices, len(adjacencies))
@@ -64,18 +75,28 @@ func (m *Model) newState() state {
 				s.first[i][j] = m.choose(&s, &adjacencies[j])
 			}
 		}
+		if m.nets[i].limits == nil {
+			continue
+		}
+		s.held[i] = make([]choices, len(adjacencies))
+		for j := range adjacencies {
+			s.held[i][j] = m.chooseHeld(&s, i, j)
+		}
 	}
 	return s
 }
 
+// lit reports whether a tunnel lives.
+func (m *Model) lit(s *state, t *tunnel.Tunnel) bool {
+	return !t.Mute && !s.dead[m.links[t.A.Site]+t.A.Link] && !s.dead[m.links[t.B.Site]+t.B.Link]
+}
+
 // choose finds what carries the traffic of an adjacency, from each end.
 func (m *Model) choose(s *state, a *tunnel.Adjacency) choices {
-	alive := func(t *tunnel.Tunnel) bool {
-		return !t.Mute && !s.dead[m.links[t.A.Site]+t.A.Link] && !s.dead[m.links[t.B.Site]+t.B.Link]
-	}
+	alive := func(k int) bool { return m.lit(s, &a.Tunnels[k]) }
 	seen := choice{tunnel: -1} // by who takes dead ones out of use
 	for k := range a.Tunnels {
-		if alive(&a.Tunnels[k]) {
+		if alive(k) {
 			seen = choice{tunnel: int16(k), beside: mates(a, k, alive)}
 			break
 		}
@@ -83,8 +104,8 @@ func (m *Model) choose(s *state, a *tunnel.Adjacency) choices {
 	if m.switching[a.A] && m.switching[a.B] || len(a.Tunnels) == 0 {
 		return choices{seen, seen}
 	}
-	kept := choice{beside: mates(a, 0, func(*tunnel.Tunnel) bool { return true })}
-	kept.dead = !alive(&a.Tunnels[0]) || kept.beside != mates(a, 0, alive)
+	kept := choice{beside: mates(a, 0, func(int) bool { return true })}
+	kept.dead = !alive(0) || kept.beside != mates(a, 0, alive)
 	out := choices{kept, kept}
 	for i, site := range [2]int{a.A, a.B} {
 		if m.switching[site] {
@@ -94,23 +115,64 @@ func (m *Model) choose(s *state, a *tunnel.Adjacency) choices {
 	return out
 }
 
+// chooseHeld finds what carries the traffic of an adjacency that is held to the
+// overlay's limits: the first of the living tunnels within them and, where none is, as
+// other traffic goes. Both ends have to take tunnels out of use for that.
+func (m *Model) chooseHeld(s *state, overlay, adjacency int) choices {
+	n := &m.nets[overlay]
+	a := &n.overlay.Adjacencies[adjacency]
+	out := m.choose(s, a)
+	beyond := func(k int) bool { return m.beyond(s, n, int(n.start[adjacency])+k) }
+	if m.switching[a.A] && m.switching[a.B] {
+		within := func(k int) bool { return m.lit(s, &a.Tunnels[k]) && !beyond(k) }
+		for k := range a.Tunnels {
+			if within(k) {
+				c := choice{tunnel: int16(k), beside: mates(a, k, within)}
+				return choices{c, c}
+			}
+		}
+	}
+	for i := range out {
+		if out[i].tunnel < 0 || len(a.Tunnels) == 0 {
+			continue
+		}
+		for k, beside := int(out[i].tunnel), uint64(out[i].beside)<<1|1; beside != 0; k, beside = k+1, beside>>1 {
+			out[i].beyond = out[i].beyond || beside&1 != 0 && beyond(k)
+		}
+	}
+	return out
+}
+
+// beyond reports whether a tunnel, as numbered in ends, is beyond the limits of its
+// overlay in a state.
+func (m *Model) beyond(s *state, n *net, t int) bool {
+	a, b := n.ends[t][0], n.ends[t][1]
+	return n.beyond[t] ||
+		(s.slow[a] || s.slow[b]) && (n.limits.LatencyMs > 0 || n.limits.JitterMs > 0) ||
+		(s.lossy[a] || s.lossy[b]) && n.limits.LossPercent > 0
+}
+
 // mates are those after a tunnel that share the load with it, as far as wanted.
-func mates(a *tunnel.Adjacency, k int, wanted func(*tunnel.Tunnel) bool) (beside uint32) {
+func mates(a *tunnel.Adjacency, k int, wanted func(k int) bool) (beside uint32) {
 	if a.Tunnels[k].Weight == 0 {
 		return 0
 	}
 	_, end := a.Group(k)
 	for n := k + 1; n < min(end, k+33); n++ {
-		if wanted(&a.Tunnels[n]) {
+		if wanted(n) {
 			beside |= 1 << (n - k - 1)
 		}
 	}
 	return beside
 }
 
-// from returns the choice of an adjacency from one of its ends.
-func (m *Model) from(s *state, overlay, adjacency, site int) choice {
+// from returns the choice of an adjacency from one of its ends, for what is held to the
+// limits of some overlays.
+func (m *Model) from(s *state, held uint64, overlay, adjacency, site int) choice {
 	c := &s.first[overlay][adjacency]
+	if held&(1<<min(overlay, 63)) != 0 && s.held[overlay] != nil {
+		c = &s.held[overlay][adjacency]
+	}
 	if m.nets[overlay].overlay.Adjacencies[adjacency].A == site {
 		return c[0]
 	}
@@ -119,7 +181,7 @@ func (m *Model) from(s *state, overlay, adjacency, site int) choice {
 
 // walk follows a packet of one site to another, by the overlays of a lane.
 func (m *Model) walk(s *state, l *lane, from, to int, w *way) {
-	w.n, w.ok, w.tied, w.at = 0, false, false, from
+	w.n, w.ok, w.tied, w.at, w.held = 0, false, false, from, l.held
 	if s.gone[from] || s.gone[to] {
 		return
 	}
@@ -163,7 +225,7 @@ func (m *Model) walk(s *state, l *lane, from, to int, w *way) {
 // take takes the first way that is alive.
 func (m *Model) take(s *state, ways []route.Way, w *way) (next int, ok bool) {
 	for i := range ways {
-		if c := m.from(s, ways[i].Overlay, ways[i].Adjacency, w.at); c.tunnel >= 0 {
+		if c := m.from(s, w.held, ways[i].Overlay, ways[i].Adjacency, w.at); c.tunnel >= 0 {
 			if c.dead {
 				return w.at, false
 			}
@@ -214,7 +276,7 @@ func (m *Model) step(s *state, overlay int16, at, to int, fromHub bool, w *way) 
 			next = n.hubs[p]
 			adjacency = *n.joins(at, p)
 		}
-		if c := m.from(s, int(overlay), int(adjacency), at); c.tunnel >= 0 {
+		if c := m.from(s, w.held, int(overlay), int(adjacency), at); c.tunnel >= 0 {
 			if c.dead {
 				return false
 			}
@@ -234,7 +296,7 @@ func (m *Model) backOf(there *way, l *lane, from, to int, back *way) {
 		m.walk(m.none(), l, from, to, back)
 		return
 	}
-	back.n, back.ok, back.tied, back.at = there.n, there.ok, there.tied, to
+	back.n, back.ok, back.tied, back.at, back.held = there.n, there.ok, there.tied, to, there.held
 	for k := range there.n {
 		back.legs[k] = there.legs[there.n-1-k]
 	}

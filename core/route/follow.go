@@ -76,6 +76,7 @@ type Step struct {
 	Site    int   // that sends
 	Hop     Hop   // with all that the site's route says of it
 	Beside  []Hop // those that share the load with it: a flow takes one of them all
+	Held    bool  // to the limits of the overlay
 	Tunnel  *tunnel.Tunnel
 	Overlay string
 	Far     int    // site at the other end
@@ -91,20 +92,23 @@ type place struct {
 // Dead says which tunnels are dead; nil says none is.
 type Dead func(*tunnel.Tunnel) bool
 
+// Failing says which tunnels are dead, and which are beyond any limit of latency and
+// jitter, or of loss. A nil function says none is.
+type Failing struct{ Dead, Slow, Lossy Dead }
+
 // Follow follows a packet between any two addresses and back. It costs
 // microseconds: no table is made.
-func (m *Map) Follow(p Packet) Trace { return m.FollowIn(nil, p) }
+func (m *Map) Follow(p Packet) Trace { return m.FollowIn(Failing{}, p) }
 
-// FollowIn follows a packet while some tunnels are dead, which gateways know of
-// their own.
-func (m *Map) FollowIn(dead Dead, p Packet) Trace {
+// FollowIn follows a packet while some tunnels fail, which gateways know of their own.
+func (m *Map) FollowIn(failing Failing, p Packet) Trace {
 	t := Trace{Packet: p}
 	source, walk := m.locate(p.From)
 	if walk != nil {
 		t.Forward = *walk
 		return t
 	}
-	f := &follower{m: m, packet: p, dead: dead}
+	f := &follower{m: m, packet: p, dead: failing.Dead, failing: failing}
 	var target place
 	t.Forward, target = f.ask(source)
 	for _, s := range t.Forward.Steps {

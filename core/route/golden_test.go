@@ -62,7 +62,7 @@ func TestSheetsAreGolden(t *testing.T) {
 					continue
 				}
 				first := func(n int) netip.Addr { return e.Sites[n].Subnets[0].Prefix.Addr().Next() }
-				out.Followed = append(out.Followed, m.Followed(m.Follow(route.Packet{From: first(i), To: first(j), Protocol: "tcp", Port: 443})))
+				out.Followed = append(out.Followed, m.Followed(m.Follow(route.Packet{From: first(i), To: first(j), Protocol: "tcp", Port: 443}), route.Failing{}))
 			}
 		}
 		golden.JSON(t, filepath.Join("testdata", name+".json"), out)

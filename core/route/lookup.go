@@ -154,17 +154,15 @@ func (m *Map) joinedIn(site, other, subnet int) bool {
 	return slices.ContainsFunc(m.openTo(site, &m.Plan.Site(site).Subnets[subnet]), func(i int) bool { return m.graphs[i].overlay.Has(other) })
 }
 
-// carries reports whether a tunnel is for a subnet at one of its ends: the links
-// of both ends let its zone through. Of tunnels that share the load, all must be;
-// partly says that some are and others not.
-func (m *Map) carries(end tunnel.End, n *estate.Subnet, dead Dead) (all, partly bool) {
-	_, a, _ := m.Plan.At(end)
-	from, to := a.Group(end.Tunnel)
+// carries reports whether tunnels that share the load are for a subnet at one of their
+// ends: the links of both ends let its zone through. Those that are dead do not count but
+// for the first; partly says that some are and others not.
+func (m *Map) carries(sharing []Hop, n *estate.Subnet, dead Dead) (all, partly bool) {
 	some := false
 	all = true
-	for k := from; k < to; k++ {
-		t := &a.Tunnels[k]
-		if k != end.Tunnel && (t.Mute || dead != nil && dead(t)) {
+	for k := range sharing {
+		_, _, t := m.Plan.At(sharing[k].End)
+		if k > 0 && (t.Mute || dead != nil && dead(t)) {
 			continue
 		}
 		is := m.Plan.Link(&t.A).Carries(n.Zone) && m.Plan.Link(&t.B).Carries(n.Zone)

@@ -104,7 +104,7 @@ func TestRulesTogether(t *testing.T) {
 			}
 			return false
 		}
-		got := m.FollowIn(dead, Packet{From: netip.MustParseAddr(c.from), To: netip.MustParseAddr(c.to), Protocol: "udp", Port: 9})
+		got := m.FollowIn(Failing{Dead: dead}, Packet{From: netip.MustParseAddr(c.from), To: netip.MustParseAddr(c.to), Protocol: "udp", Port: 9})
 		why := got.Forward.Why
 		if got.Return != nil {
 			why += got.Return.Why

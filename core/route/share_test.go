@@ -87,7 +87,7 @@ func TestFollowNamesWhoShares(t *testing.T) {
 	if !tr.Arrives() || !tr.Symmetric || tr.MTU != 1340 {
 		t.Errorf("%+v", tr)
 	}
-	s := m.Sheet(&tr.Forward).Steps
+	s := m.Sheet(&tr.Forward, route.Failing{}).Steps
 	if len(s) != 2 || s[0].Weight != 3 || len(s[0].Beside) != 1 || s[0].Beside[0] != (route.BesideSheet{Tunnel: "overgill/fibre tarn/copper", Interface: "overgill-2", Weight: 1}) || len(s[1].Beside) > 0 {
 		t.Errorf("%+v", s)
 	}

@@ -31,6 +31,7 @@ type StepSheet struct {
 	MTU    int           `json:"mtu"`
 	Cost   int           `json:"cost" doc:"of the path from here"`
 	Why    Rule          `json:"why,omitempty" doc:"the rule this route won by"`
+	Beyond []string      `json:"beyond,omitempty" doc:"limits that the tunnel is beyond, where the packet is held to them"`
 }
 
 // A BesideSheet is a tunnel that shares the load with another.
@@ -40,8 +41,8 @@ type BesideSheet struct {
 	Weight    int    `json:"weight"`
 }
 
-// Sheet writes a walk down; it is nil for none.
-func (m *Map) Sheet(w *Walk) *WalkSheet {
+// Sheet writes a walk down, which was followed while something failed; it is nil for none.
+func (m *Map) Sheet(w *Walk, failing Failing) *WalkSheet {
 	if w == nil {
 		return nil
 	}
@@ -56,6 +57,9 @@ func (m *Map) Sheet(w *Walk) *WalkSheet {
 		step := StepSheet{
 			Site: key(s.Site), Overlay: s.Overlay, Tunnel: m.Plan.Ident(s.Tunnel), Interface: s.Hop.Interface, Next: key(s.Far), NextInterface: s.FarFace,
 			Weight: s.Hop.Weight, MTU: s.Tunnel.MTU, Cost: s.Hop.Cost, Why: s.Hop.Why,
+		}
+		if s.Held {
+			step.Beyond = m.Beyond(&s.Hop, failing)
 		}
 		for _, h := range s.Beside {
 			_, _, t := m.Plan.At(h.End)
@@ -83,11 +87,11 @@ type RuleTexts struct {
 	Default string   `json:"default"`
 }
 
-// Followed writes a trace in keys.
-func (m *Map) Followed(t Trace) Followed {
+// Followed writes a trace in keys, which was followed while something failed.
+func (m *Map) Followed(t Trace, failing Failing) Followed {
 	out := Followed{
 		Arrives: t.Return != nil && t.Arrives(), Symmetric: t.Symmetric, MTU: t.MTU,
-		Forward: *m.Sheet(&t.Forward), Return: m.Sheet(t.Return), Overlays: []RuleTexts{},
+		Forward: *m.Sheet(&t.Forward, failing), Return: m.Sheet(t.Return, failing), Overlays: []RuleTexts{},
 	}
 	for i := range m.Plan.Overlays {
 		o := &m.Plan.Overlays[i]

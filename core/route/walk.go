@@ -12,9 +12,10 @@ import (
 // A follower walks a packet through the tables, filters and peers that gateways
 // have, one gateway after the other.
 type follower struct {
-	m      *Map
-	packet Packet
-	dead   Dead
+	m       *Map
+	packet  Packet
+	dead    Dead
+	failing Failing
 }
 
 // An arrival is where a packet comes in at a gateway: from the LAN, by a
@@ -102,7 +103,7 @@ func (f *flight) run() place {
 			f.unshared()
 			return place{}
 		}
-		hops := f.steer(&r, f.inUse(r.Hops))
+		hops := f.within(f.steer(&r, f.inUse(r.Hops)))
 		if len(hops) == 0 {
 			f.walk.ToSite = r.To
 			what := "there is no path to " + m.Plan.Site(r.To).Key
@@ -164,7 +165,7 @@ func (f *flight) send(hops []Hop) bool {
 		return false
 	}
 	src := f.source.seen
-	f.walk.Steps = append(f.walk.Steps, Step{Site: f.at, Hop: hop, Beside: hops[1:Sharing(hops)], Tunnel: t, Overlay: o.Spec.Key, Far: hop.Via, FarFace: far.Interface})
+	f.walk.Steps = append(f.walk.Steps, Step{Site: f.at, Hop: hop, Beside: hops[1:Sharing(hops)], Tunnel: t, Overlay: o.Spec.Key, Held: f.held(&hop), Far: hop.Via, FarFace: far.Interface})
 	before := f.at
 	f.bare = false
 	f.at, f.in = hop.Via, arrival{byTunnel, tunnel.End{Overlay: hop.End.Overlay, Adjacency: hop.End.Adjacency, Tunnel: hop.End.Tunnel, AtA: !hop.End.AtA}}
@@ -193,7 +194,7 @@ func (f *flight) passes(hops []Hop) bool {
 			f.unshared()
 			return false
 		}
-		if !f.carried(hops[0].End, n) {
+		if !f.carried(hops[:Sharing(hops)], n) {
 			return false
 		}
 		return f.permitted(overlay)
@@ -203,7 +204,7 @@ func (f *flight) passes(hops []Hop) bool {
 			return false
 		}
 		if f.source.site == f.at { // its own, back from another hub
-			if n := &p.Site(f.at).Subnets[f.source.subnet]; n.Taking() == n.Prefix && !f.carried(hops[0].End, n) {
+			if n := &p.Site(f.at).Subnets[f.source.subnet]; n.Taking() == n.Prefix && !f.carried(hops[:Sharing(hops)], n) {
 				return false
 			}
 		}
@@ -247,7 +248,7 @@ func (f *flight) arrive() place {
 	case len(n.Share) == 0:
 		f.die(fmt.Sprintf("%s at %s is not shared, and its gateway lets nothing in from tunnels", n.Prefix, site.Key), "Share it, in Shape or at its site in Survey.")
 		return place{}
-	case !f.carried(f.in.end, n):
+	case !f.carried(f.walk.arriving(), n):
 		return place{}
 	case site.Gateway.Placement == estate.OneArmed && !site.Gateway.LANAddressOf(f.to.Is4()).IsValid():
 		f.deaf()
@@ -317,15 +318,21 @@ func (f *flight) deaf() {
 		"Enter the gateway's LAN address of that family, and its router's, at the site in Survey.")
 }
 
-// carried asks whether a tunnel is for the zone of a subnet at its near end.
-func (f *flight) carried(end tunnel.End, n *estate.Subnet) bool {
-	all, partly := f.m.carries(end, n, f.dead)
+// arriving lists the tunnels of which a flow took one as its last.
+func (w *Walk) arriving() []Hop {
+	last := &w.Steps[len(w.Steps)-1]
+	return append([]Hop{last.Hop}, last.Beside...)
+}
+
+// carried asks whether the tunnels of which a flow takes one are for the zone of a subnet
+// at the gateway.
+func (f *flight) carried(sharing []Hop, n *estate.Subnet) bool {
+	all, partly := f.m.carries(sharing, n, f.dead)
 	if all {
 		return true
 	}
 	p := f.m.Plan
-	near, _ := p.Sides(end)
-	_, _, t := p.At(end)
+	_, _, t := p.At(sharing[0].End)
 	zone := "subnets without a zone"
 	if n.Zone != "" {
 		zone = "zone " + n.Zone
@@ -334,7 +341,7 @@ func (f *flight) carried(end tunnel.End, n *estate.Subnet) bool {
 	if f.walk.Partly = partly; partly {
 		what = "some of the tunnels that share the load with " + p.Ident(t) + ", so some flows are lost"
 	}
-	f.die(fmt.Sprintf("%s keeps %s off %s", p.Site(near.Site).Key, zone, what), "Let its links carry the zone, in Outages or at the site in Survey, or give the pair another tunnel.")
+	f.die(fmt.Sprintf("%s keeps %s off %s", p.Site(f.at).Key, zone, what), "Let its links carry the zone, in Outages or at the site in Survey, or give the pair another tunnel.")
 	return false
 }
 

@@ -33,6 +33,9 @@ const (
 	HubOrder   Rule = "hub order"
 	TunnelRank Rule = "tunnel rank"
 	KeyOrder   Rule = "key order"
+	// Limits sets tunnels between the same two sites apart for what is held to limits of
+	// latency, jitter and loss: those within come first.
+	Limits Rule = "limits"
 	// LoadSharing sets nothing apart: the two share the load, as was asked for.
 	LoadSharing Rule = "load sharing"
 )

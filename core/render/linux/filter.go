@@ -40,6 +40,7 @@ func (b *bundle) filter(t *render.Text) {
 	b.clamp(t)
 	b.classes(t)
 	b.keep(t)
+	b.held(t)
 	b.ownBack(t)
 	b.maps(t)
 	b.breakouts(t)
@@ -353,6 +354,44 @@ func (b *bundle) answers(t *render.Text) {
 	for _, p := range b.c.Places {
 		t.Str("\t\tct direction reply ct mark & ").Hex(gateway.PlaceMask).Str(" == ").Hex(uint32(p.Mark)).
 			Str(" meta mark set meta mark & ").Hex(others).Str(" | ").Hex(uint32(p.Mark)).End()
+	}
+}
+
+// held marks what is held to limits, by which the rules of a gateway that keeps to them
+// send it into tables of its own. Bundles have none.
+func (b *bundle) held(t *render.Text) {
+	if !slices.ContainsFunc(b.c.Rules, func(r gateway.Rule) bool { return r.Mask&gateway.LimitMask != 0 }) {
+		return
+	}
+	for _, chain := range []struct{ name, hook string }{{"held", "filter hook prerouting"}, {"held_own", "route hook output"}} {
+		t.Str("\tchain ").Str(chain.name).Line(" {").Str("\t\ttype ").Str(chain.hook).Line(" priority mangle + 1; policy accept;")
+		t.Str("\t\tmeta mark & ").Hex(gateway.ProbeMark).Line(" != 0 accept")
+		mark := func(condition string, prefixes []netip.Prefix, then func()) {
+			for _, family := range families {
+				if some := ofFamily(prefixes, family.family); len(some) > 0 {
+					list(t.Str("\t\t").Str(family.word).Str(" ").Str(condition).Str(" "), some)
+					then()
+				}
+			}
+		}
+		mark("daddr", b.c.Held.Here, func() { t.Line(" accept") })
+		for i := range b.c.Held.Overlays {
+			o := &b.c.Held.Overlays[i]
+			set := func() { t.Str(" meta mark set meta mark | ").Hex(uint32(o.Mark)).End() }
+			if chain.name == "held" {
+				for _, family := range families {
+					if own := ofFamily(o.Own, family.family); len(own) > 0 {
+						list(t.Str("\t\tiifname != @tunnels ").Str(family.word).Str(" saddr "), own)
+						set()
+					}
+				}
+			} else {
+				mark("saddr", o.Own, set)
+			}
+			mark("saddr", o.Prefixes, set)
+			mark("daddr", o.Prefixes, set)
+		}
+		t.Line("\t}")
 	}
 }
 

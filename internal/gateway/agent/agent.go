@@ -36,15 +36,18 @@ type Agent struct {
 	applied chan struct{} // a configuration is there that was not
 	done    chan struct{} // Run ended
 
-	running *Version      // nil where nothing was applied
-	wanted  *Version      // what could not be applied, and is tried again; nil where nothing is
-	trial   *Trial        // what running is, until it is confirmed
-	ends    time.Duration // by the boot clock: when the trial does
-	last    Outcome
-	choice  Choice
-	broken  string          // why the last applying failed; empty where it did not
-	linkUp  map[string]bool // by WAN link: its next hop answers
-	told    map[string]bool // notes that were told already
+	running  *Version      // nil where nothing was applied
+	wanted   *Version      // what could not be applied, and is tried again; nil where nothing is
+	trial    *Trial        // what running is, until it is confirmed
+	ends     time.Duration // by the boot clock: when the trial does
+	last     Outcome
+	choice   Choice
+	made     *gateway.Config // see spread
+	keeping  map[int]int
+	spreadOf *gateway.Config
+	broken   string          // why the last applying failed; empty where it did not
+	linkUp   map[string]bool // by WAN link: its next hop answers
+	told     map[string]bool // notes that were told already
 }
 
 // New opens an agent's state.
@@ -212,8 +215,9 @@ func (a *Agent) apply(was *gateway.Config, v *Version) error {
 		return err
 	}
 	a.prober.watch(v.Config)
-	choice := a.decide(v.Config)
-	notes, err := a.plane.Apply(was, v.Config, secrets, &choice)
+	made := a.spread(v.Config)
+	choice := a.decide(made)
+	notes, err := a.plane.Apply(was, made, secrets, &choice)
 	a.tell(notes)
 	a.broken = ""
 	if err != nil {

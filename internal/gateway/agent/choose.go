@@ -9,26 +9,64 @@ import (
 	"wideknot/core/gateway"
 )
 
-// choose says by which members each way goes: those that live of the first group with
-// one. The second list has the number of the group, 0 for none.
-func choose(c *gateway.Config, alive func(name string) bool) ([]Use, []int) {
-	uses, groups := make([]Use, len(c.Ways)), make([]int, len(c.Ways))
-	for i := range c.Ways {
-		w := &c.Ways[i]
-		uses[i].Way = w.ID
-		for _, g := range w.Groups {
+// A chooser chooses by what it knows of tunnels.
+type chooser struct {
+	config        *gateway.Config // as Spread made it
+	keeping       map[int]int     // by way: the marks of overlays to whose limits it keeps
+	alive, within func(name string) bool
+	tunnels       map[string]*gateway.Tunnel
+}
+
+func newChooser(c *gateway.Config, keeping map[int]int, alive, within func(name string) bool) *chooser {
+	k := &chooser{config: c, keeping: keeping, alive: alive, within: within, tunnels: make(map[string]*gateway.Tunnel, len(c.Tunnels))}
+	for i := range c.Tunnels {
+		k.tunnels[c.Tunnels[i].Interface] = &c.Tunnels[i]
+	}
+	return k
+}
+
+// use returns the members by which a way goes: those that live, and are wanted, of the
+// first group with one; and the group's place, 0 for none. Where the way keeps to limits,
+// those of the same overlay to the same site that are within come first.
+func (k *chooser) use(w *gateway.Way, wanted func(t *gateway.Tunnel) bool) (members []gateway.Member, place int) {
+	first := func(groups []gateway.Group, good func(name string) bool) ([]gateway.Member, int) {
+		for _, g := range groups {
 			for _, m := range g.Members {
-				if alive(m.Interface) {
-					uses[i].Members = append(uses[i].Members, m)
+				if good(m.Interface) && (wanted == nil || wanted(k.tunnels[m.Interface])) {
+					members = append(members, m)
 				}
 			}
-			if len(uses[i].Members) > 0 {
-				groups[i] = g.Place
-				break
+			if len(members) > 0 {
+				return members, g.Place
 			}
 		}
+		return nil, 0
 	}
-	return uses, groups
+	marks := k.keeping[w.ID]
+	if marks == 0 {
+		return first(w.Groups, k.alive)
+	}
+	for at := 0; at < len(w.Groups); {
+		t := k.tunnels[w.Groups[at].Members[0].Interface]
+		end := at + 1
+		for end < len(w.Groups) {
+			o := k.tunnels[w.Groups[end].Members[0].Interface]
+			if o.Overlay != t.Overlay || o.Peer != t.Peer {
+				break
+			}
+			end++
+		}
+		if k.config.Held.MarkOf(t.Overlay)&marks != 0 {
+			if members, place = first(w.Groups[at:end], k.within); place > 0 {
+				return members, place
+			}
+		}
+		if members, place = first(w.Groups[at:end], k.alive); place > 0 {
+			return members, place
+		}
+		at = end
+	}
+	return nil, 0
 }
 
 // A Place is a prefix in a table.
@@ -52,15 +90,15 @@ const firstDetour = gateway.FirstWay + gateway.WayNumbers
 // decide chooses for everything. Of a prefix of which hubs tell, firsts say at which
 // neighbour its best living path begins: where its way goes elsewhere, it goes by those
 // tunnels of its way that lead there.
-func decide(c *gateway.Config, alive func(name string) bool, firsts []map[int]string) Choice {
-	out := Choice{Steers: map[Place]int{}}
-	out.Uses, out.Groups = choose(c, alive)
+func (k *chooser) decide(firsts []map[int]string) Choice {
+	c := k.config
+	out := Choice{Steers: map[Place]int{}, Uses: make([]Use, len(c.Ways)), Groups: make([]int, len(c.Ways))}
+	for i := range c.Ways {
+		out.Uses[i].Way = c.Ways[i].ID
+		out.Uses[i].Members, out.Groups[i] = k.use(&c.Ways[i], nil)
+	}
 	if len(firsts) == 0 {
 		return out
-	}
-	tunnels := make(map[string]*gateway.Tunnel, len(c.Tunnels))
-	for i := range c.Tunnels {
-		tunnels[c.Tunnels[i].Interface] = &c.Tunnels[i]
 	}
 	byID := make(map[int]int, len(c.Ways))
 	for i := range c.Ways {
@@ -78,14 +116,14 @@ func decide(c *gateway.Config, alive func(name string) bool, firsts []map[int]st
 		}
 		first := firsts[r.Telling-1][r.To]
 		at := byID[r.Way]
-		if first == "" || len(out.Uses[at].Members) > 0 && tunnels[out.Uses[at].Members[0].Interface].Peer == first {
+		if first == "" || len(out.Uses[at].Members) > 0 && k.tunnels[out.Uses[at].Members[0].Interface].Peer == first {
 			continue
 		}
 		d := detour{r.Way, first}
 		id, known := made[d]
 		if !known {
-			members := leading(&c.Ways[at], func(name string) bool { return tunnels[name].Peer == first && alive(name) })
-			if len(members) > 0 {
+			members, place := k.use(&c.Ways[at], func(t *gateway.Tunnel) bool { return t.Peer == first })
+			if place > 0 {
 				id = detourID(r.Way, first, made)
 				out.Uses = append(out.Uses, Use{id, members})
 			}
@@ -96,21 +134,6 @@ func decide(c *gateway.Config, alive func(name string) bool, firsts []map[int]st
 		}
 	}
 	return out
-}
-
-// leading returns the members of a way's first group that has some that are wanted.
-func leading(w *gateway.Way, wanted func(name string) bool) (out []gateway.Member) {
-	for _, g := range w.Groups {
-		for _, m := range g.Members {
-			if wanted(m.Interface) {
-				out = append(out, m)
-			}
-		}
-		if len(out) > 0 {
-			return out
-		}
-	}
-	return nil
 }
 
 // detourID numbers the way by which a prefix goes in place of its own: the same for the

@@ -16,19 +16,21 @@ import (
 
 // Kinds of events.
 const (
-	Started    = "started"
-	Applied    = "applied"
-	WentBack   = "went-back"
-	Confirmed  = "confirmed"
-	Refused    = "refused"
-	TunnelDead = "tunnel-dead"
-	TunnelBack = "tunnel-back"
-	PathMTU    = "path-mtu"
-	Steered    = "steered"
-	WayMoved   = "way-moved"
-	Disagree   = "ends-disagree"
-	Trouble    = "trouble"
-	LinksMoved = "links-changed"
+	Started      = "started"
+	Applied      = "applied"
+	WentBack     = "went-back"
+	Confirmed    = "confirmed"
+	Refused      = "refused"
+	TunnelDead   = "tunnel-dead"
+	TunnelBack   = "tunnel-back"
+	PathMTU      = "path-mtu"
+	BeyondLimits = "beyond-limits"
+	WithinLimits = "within-limits"
+	Steered      = "steered"
+	WayMoved     = "way-moved"
+	Disagree     = "ends-disagree"
+	Trouble      = "trouble"
+	LinksMoved   = "links-changed"
 )
 
 // An Event is one line of the journal. Sequence has no gaps within an epoch; where

@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -82,14 +83,8 @@ func TestChoice(t *testing.T) {
 		{"a", "a", [2]int{1, 0}},
 		{"", "", [2]int{0, 0}},
 	} {
-		uses, groups := choose(c, func(name string) bool {
-			for _, r := range test.alive {
-				if string(r) == name {
-					return true
-				}
-			}
-			return false
-		})
+		choice := newChooser(c, nil, func(name string) bool { return strings.Contains(test.alive, name) }, nil).decide(nil)
+		uses, groups := choice.Uses, choice.Groups
 		got := ""
 		for _, m := range uses[0].Members {
 			got += m.Interface

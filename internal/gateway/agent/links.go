@@ -71,7 +71,7 @@ func (a *Agent) silent(ctx context.Context) (out []*gateway.Tunnel) {
 		if err != nil {
 			return err
 		}
-		alive := a.prober.alive()
+		alive, _ := a.prober.alive()
 		for _, t := range named {
 			if d := r.Tunnels[t.Interface]; time.Since(d.Handshake) > silence || !alive[t.Interface] {
 				out = append(out, t)

@@ -15,20 +15,21 @@ func (a *Agent) move() {
 	if a.running == nil {
 		return
 	}
-	choice := a.decide(a.running.Config)
-	uses, steers := moved(a.choice.Uses, choice.Uses), steered(a.running.Config, a.choice.Steers, choice.Steers)
+	c := a.spread(a.running.Config)
+	choice := a.decide(c)
+	uses, steers := moved(a.choice.Uses, choice.Uses), steered(c, a.choice.Steers, choice.Steers)
 	if len(uses)+len(steers) == 0 {
 		return
 	}
-	if err := a.plane.Use(a.running.Config, uses, steers); err != nil {
-		notes, err := a.plane.Mend(a.running.Config, &choice)
+	if err := a.plane.Use(c, uses, steers); err != nil {
+		notes, err := a.plane.Mend(c, &choice)
 		a.tell(notes)
 		if err != nil {
 			a.event(Trouble, "ways", "a way could not be moved: %v", err)
 			return
 		}
 	}
-	a.tellMoved(&choice)
+	a.tellMoved(c, &choice)
 	a.tellSteered(steers, &choice)
 	a.choice = choice
 	if err := a.store.jot("dead", a.prober.dead()); err != nil {
@@ -36,10 +37,20 @@ func (a *Agent) move() {
 	}
 }
 
-// decide chooses by what lives and what was told.
+// spread returns a configuration as it is applied, see gateway.Config.Spread.
+func (a *Agent) spread(c *gateway.Config) *gateway.Config {
+	if a.spreadOf != c {
+		a.spreadOf = c
+		a.made, a.keeping = c.Spread()
+	}
+	return a.made
+}
+
+// decide chooses for a configuration as it is applied, by what lives and what was told.
 func (a *Agent) decide(c *gateway.Config) Choice {
-	alive := a.prober.alive()
-	return decide(c, func(name string) bool { return alive[name] }, a.prober.firsts())
+	alive, within := a.prober.alive()
+	k := newChooser(c, a.keeping, func(name string) bool { return alive[name] }, func(name string) bool { return within[name] })
+	return k.decide(a.prober.firsts())
 }
 
 // few is how many moves at once are told one by one.
@@ -61,7 +72,7 @@ func (a *Agent) tellSteered(steers map[Place]int, choice *Choice) {
 }
 
 // tellMoved writes which ways go by another group: each of a few, or else how many.
-func (a *Agent) tellMoved(choice *Choice) {
+func (a *Agent) tellMoved(c *gateway.Config, choice *Choice) {
 	uses := choice.Uses
 	var list []int
 	for i := range choice.Groups {
@@ -70,7 +81,11 @@ func (a *Agent) tellMoved(choice *Choice) {
 		}
 	}
 	for _, i := range list[:min(len(list), few)] {
-		a.event(WayMoved, strconv.Itoa(uses[i].Way), "the way by %s %s", a.running.Config.Ways[i].Words(), goes(uses[i].Members))
+		held := ""
+		if a.keeping[c.Ways[i].ID] != 0 {
+			held = ", for what is held to limits,"
+		}
+		a.event(WayMoved, strconv.Itoa(uses[i].Way), "the way by %s%s %s", c.Ways[i].Words(), held, goes(uses[i].Members))
 	}
 	if more := len(list) - few; more > 0 {
 		a.event(WayMoved, "", "%d more ways move with them", more)
@@ -94,7 +109,7 @@ func (a *Agent) mend() {
 	if a.running == nil {
 		return
 	}
-	notes, err := a.plane.Mend(a.running.Config, &a.choice)
+	notes, err := a.plane.Mend(a.spread(a.running.Config), &a.choice)
 	a.tell(notes)
 	if err == nil && a.gone() {
 		err = a.apply(a.running.Config, a.running)

@@ -148,6 +148,7 @@ type testNet struct {
 	socks map[netip.AddrPort]*testSock // by where it listens
 	owner map[netip.Addr]end           // of an address
 	loses func(from, to netip.Addr) bool
+	slow  func(from netip.Addr) time.Duration // by which what it sends is late; nil for none
 	trays byte
 	ttl   int // of what is sent from now on; 0 for what gateways send
 	most  int // bytes of a packet that gets through; 0 for any
@@ -244,10 +245,19 @@ func (s *testSock) Write(b []byte, m stamp.Meta) error {
 	if sock == nil {
 		return nil
 	}
-	select {
-	case <-sock.closed:
-	case sock.packet <- testPacket{bytes.Clone(b), stamp.Meta{Far: netip.AddrPortFrom(m.Near, s.port), Near: m.Far.Addr(), Interface: to.index, TTL: cmp.Or(s.net.ttl, stamp.MaxTTL), At: time.Now()}}:
-	default:
+	p := testPacket{bytes.Clone(b), stamp.Meta{Far: netip.AddrPortFrom(m.Near, s.port), Near: m.Far.Addr(), Interface: to.index, TTL: cmp.Or(s.net.ttl, stamp.MaxTTL)}}
+	deliver := func() {
+		p.meta.At = time.Now()
+		select {
+		case <-sock.closed:
+		case sock.packet <- p:
+		default:
+		}
+	}
+	if s.net.slow != nil {
+		time.AfterFunc(s.net.slow(m.Near), deliver)
+	} else {
+		deliver()
 	}
 	return nil
 }
@@ -258,17 +268,17 @@ func twoEnds(interval int) (a, b *gateway.Config) {
 		return &gateway.Probe{Target: "far-end", Address: netip.MustParseAddr(far), Interval: interval, Timeout: interval, Misses: 3, Successes: 2}
 	}
 	const key = "UmuYayR/1bWbMQ8cEcNPGUxAsYou8qTPIOx9WTBAASo="
-	tunnel := func(name, near, far string, slot int) gateway.Tunnel {
+	tunnel := func(peer, name, near, far string, slot int) gateway.Tunnel {
 		return gateway.Tunnel{
-			Interface: name, Overlay: "ops", Rank: slot, Link: "w" + name, Peer: "far", PeerLink: "w", NextHop: gateway.Blackhole + slot, MTU: 1400,
+			Interface: name, Overlay: "ops", Rank: slot, Link: "w" + name, Peer: peer, PeerLink: "w", NextHop: gateway.Blackhole + slot, MTU: 1400,
 			Addresses: []netip.Prefix{netip.MustParsePrefix(near + "/31")}, Probe: probe(far), WireGuard: &gateway.WireGuard{Port: 50000 + slot, PublicKey: key},
 		}
 	}
 	way := []gateway.Way{{ID: gateway.FirstWay, Groups: []gateway.Group{
 		{Place: 1, Members: []gateway.Member{{Interface: "x", Weight: 1}}}, {Place: 2, Members: []gateway.Member{{Interface: "y", Weight: 1}}},
 	}}}
-	a = &gateway.Config{Site: "a", Tunnels: []gateway.Tunnel{tunnel("x", "10.0.0.0", "10.0.0.1", 1), tunnel("y", "10.0.0.2", "10.0.0.3", 2)}, Ways: way}
-	b = &gateway.Config{Site: "b", Tunnels: []gateway.Tunnel{tunnel("x", "10.0.0.1", "10.0.0.0", 1), tunnel("y", "10.0.0.3", "10.0.0.2", 2)}, Ways: way}
+	a = &gateway.Config{Site: "a", Tunnels: []gateway.Tunnel{tunnel("b", "x", "10.0.0.0", "10.0.0.1", 1), tunnel("b", "y", "10.0.0.2", "10.0.0.3", 2)}, Ways: way}
+	b = &gateway.Config{Site: "b", Tunnels: []gateway.Tunnel{tunnel("a", "x", "10.0.0.1", "10.0.0.0", 1), tunnel("a", "y", "10.0.0.3", "10.0.0.2", 2)}, Ways: way}
 	a.Routes = []gateway.Route{{Prefix: netip.MustParsePrefix("10.9.0.0/24"), Way: gateway.FirstWay}}
 	b.Routes = []gateway.Route{{Prefix: netip.MustParsePrefix("10.8.0.0/24"), Way: gateway.FirstWay}}
 	return a, b

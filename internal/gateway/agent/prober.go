@@ -22,6 +22,7 @@ const (
 	ourTLV         = stamp.FirstPrivate
 	verdictVersion = 1
 	saysDead       = 1 << 0
+	saysBeyond     = 1 << 1 // its limits; of the end that decides
 )
 
 // A prober probes all tunnels, answers the probes of far ends, and knows which tunnels
@@ -55,6 +56,9 @@ type watched struct {
 	up        bool
 	life      life
 	quality   quality
+	gauge     gauge
+	decides   bool // this end says whether it keeps to its limits
+	beyond    bool // it does not
 	sizer     sizer
 	toldSize  int // that was told last
 	session   stamp.Session
@@ -173,8 +177,9 @@ func (p *prober) watch(c *gateway.Config) {
 			}
 		}
 		p.watched[t.Interface] = w
+		w.decides = c.Site < t.Peer
 		if !w.probes() {
-			w.life = life{}
+			w.life, w.beyond = life{}, false
 			continue
 		}
 		w.session.ID, w.session.Timeout = uint16(t.NextHop-gateway.Blackhole), time.Duration(t.Probe.Timeout)*time.Millisecond
@@ -231,16 +236,17 @@ func (p *prober) signal(c chan struct{}) {
 	}
 }
 
-// alive returns which tunnels carry traffic.
-func (p *prober) alive() map[string]bool {
+// alive returns which tunnels carry traffic, and which of them keep to their limits.
+func (p *prober) alive() (alive, within map[string]bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	now := time.Now()
-	out := make(map[string]bool, len(p.watched))
+	alive, within = make(map[string]bool, len(p.watched)), make(map[string]bool, len(p.watched))
 	for name, w := range p.watched {
-		out[name] = w.alive(now)
+		alive[name] = w.alive(now)
+		within[name] = alive[name] && !w.beyond
 	}
-	return out
+	return alive, within
 }
 
 // dead lists the tunnels that their probes say are dead.
@@ -297,7 +303,9 @@ func (p *prober) drain(conn stamp.Conn, room []byte) {
 		}
 		if result, ok := w.session.Answer(&r, m.At); ok {
 			w.quality.answered(&result)
+			w.gauge.answered(&result)
 			if w.life.answer(w.tunnel.Probe, time.Now()) {
+				w.gauge.forget() // what it was like before says nothing
 				p.events(TunnelBack, w.tunnel.Interface, "%s to %s/%s is back: %d probes in a row were answered", w.tunnel.Interface, w.tunnel.Peer, w.tunnel.PeerLink, w.tunnel.Probe.Successes)
 				p.signal(p.changed)
 				p.retell(time.Now())
@@ -338,6 +346,9 @@ func (p *prober) heard(packet []byte, m stamp.Meta) {
 	if w.alive(now) != was {
 		p.signal(p.changed)
 		p.retell(now)
+	}
+	if beyond := value[1]&saysBeyond != 0; !w.decides && beyond != w.beyond {
+		p.tellLimits(w, beyond, ", by what the far end measures")
 	}
 	if p.hear(value[2:], w.tunnel.Peer, w.tunnel.Overlay, now) {
 		p.signal(p.changed)
@@ -412,6 +423,7 @@ func (p *prober) look(w *watched, now time.Time) {
 		}
 		w.quality.missed()
 		if w.life.miss(probe, now) {
+			w.gauge.forget()
 			words := ""
 			if w.life.hold > 0 {
 				words = "; it came and went, so it stays out for " + w.life.hold.String()
@@ -422,6 +434,7 @@ func (p *prober) look(w *watched, now time.Time) {
 		}
 	}
 	p.compare(w, now)
+	p.gauge(w, now)
 	if w.index != 0 && w.session.ID < sizing {
 		p.measure(w, now)
 	}
@@ -481,6 +494,9 @@ func (p *prober) send(w *watched, packet stamp.Packet) {
 	flags := byte(0)
 	if w.life.dead {
 		flags |= saysDead
+	}
+	if w.decides && w.beyond {
+		flags |= saysBeyond
 	}
 	value := append(make([]byte, 0, 512), verdictVersion, flags)
 	now := time.Now()

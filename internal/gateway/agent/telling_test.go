@@ -94,18 +94,20 @@ func TestPrefixesAreSteered(t *testing.T) {
 			{Prefix: netip.MustParsePrefix("10.3.0.0/24"), Way: gateway.FirstWay},
 		},
 	}
-	alive := func(string) bool { return true }
-	plain := decide(c, alive, []map[int]string{{1: "a", 2: "a"}})
+	decide := func(dead string, firsts ...map[int]string) Choice {
+		return newChooser(c, nil, func(name string) bool { return name != dead }, nil).decide(firsts)
+	}
+	plain := decide("", map[int]string{1: "a", 2: "a"})
 	if len(plain.Steers) != 0 || len(plain.Uses) != 1 {
 		t.Errorf("nothing is to be steered: %+v", plain)
 	}
-	got := decide(c, alive, []map[int]string{{1: "a", 2: "b"}})
+	got := decide("", map[int]string{1: "a", 2: "b"})
 	place := Place{0, netip.MustParsePrefix("10.2.0.0/24")}
 	id := got.Steers[place]
 	if len(got.Steers) != 2 || id < firstDetour || got.Steers[Place{8600, place.Prefix}] != id || len(got.Uses) != 2 || got.Uses[1].Way != id || got.Uses[1].Members[0].Interface != "b1" {
 		t.Errorf("10.2.0.0/24 is not steered to b: %+v", got)
 	}
-	if again := decide(c, alive, []map[int]string{{1: "a", 2: "b"}}); again.Steers[place] != id {
+	if again := decide("", map[int]string{1: "a", 2: "b"}); again.Steers[place] != id {
 		t.Error("the same detour has another number")
 	}
 	change := steered(c, plain.Steers, got.Steers)
@@ -115,7 +117,7 @@ func TestPrefixesAreSteered(t *testing.T) {
 	if change = steered(c, got.Steers, plain.Steers); len(change) != 2 || change[place] != gateway.FirstWay {
 		t.Errorf("and back: %v", change)
 	}
-	if none := decide(c, func(name string) bool { return name != "b1" }, []map[int]string{{2: "b"}}); len(none.Steers) != 0 {
+	if none := decide("b1", map[int]string{2: "b"}); len(none.Steers) != 0 {
 		t.Errorf("it is steered to what is dead: %+v", none)
 	}
 }

@@ -29,7 +29,7 @@ func (a *Agent) Why(ctx context.Context, to netip.Prefix) (lines []string, err e
 }
 
 func (a *Agent) why(to netip.Prefix) (out []string) {
-	c := a.running.Config
+	c := a.spread(a.running.Config)
 	best := map[int]*gateway.Route{}
 	var tables []int
 	for i := range c.Routes {
@@ -111,16 +111,31 @@ func who(c *gateway.Config, table int) string {
 		case len(r.From) > 0:
 			list = append(list, fmt.Sprintf("by what starts at %v", r.From))
 		case r.Mark&gateway.PlaceMask != 0:
-			list = append(list, fmt.Sprintf("by answers to what came by place %d", r.Mark/gateway.PlaceUnit))
+			list = append(list, fmt.Sprintf("by answers to what came by place %d", (r.Mark&gateway.PlaceMask)/gateway.PlaceUnit))
+		case r.Mark&gateway.LimitMask != 0:
+			list = append(list, "by all")
 		}
-		if len(list) == 1 && r.Mark != 0 && len(r.Arriving)+len(r.From) > 0 {
-			list[0] += fmt.Sprintf(" at place %d", r.Mark/gateway.PlaceUnit)
+		if len(list) == 1 && r.Mark&gateway.PlaceMask != 0 && len(r.Arriving)+len(r.From) > 0 {
+			list[0] += fmt.Sprintf(" at place %d", (r.Mark&gateway.PlaceMask)/gateway.PlaceUnit)
+		}
+		if len(list) == 1 && r.Mark&gateway.LimitMask != 0 {
+			list[0] += " that is held to the limits of " + strings.Join(overlaysOf(c, r.Mark), " and ")
 		}
 	}
 	if len(list) == 0 {
 		return "by nothing"
 	}
 	return list[0]
+}
+
+// overlaysOf names those to whose limits a mark holds packets.
+func overlaysOf(c *gateway.Config, mark int) (out []string) {
+	for i := range c.Held.Overlays {
+		if o := &c.Held.Overlays[i]; o.Mark&mark != 0 {
+			out = append(out, o.Overlay)
+		}
+	}
+	return out
 }
 
 // words say how a tunnel is.
@@ -145,7 +160,11 @@ func (w *watched) words(now time.Time) string {
 	if w.quality.Answered == 0 {
 		return "taken for alive; no probe was answered yet"
 	}
-	return fmt.Sprintf("alive%s, round trip %s", since, latency.Round(10*time.Microsecond))
+	beyond := ""
+	if w.beyond {
+		beyond = ", beyond its limits"
+	}
+	return fmt.Sprintf("alive%s, round trip %s%s", since, latency.Round(10*time.Microsecond), beyond)
 }
 
 func number(n int) string { return strconv.Itoa(n) }

@@ -35,6 +35,7 @@ func (s *Server) follow(a huma.API) {
 			To       netip.Addr `query:"to" required:"true"`
 			Protocol string     `query:"protocol" enum:",tcp,udp,icmp"`
 			Port     int        `query:"port" minimum:"0" maximum:"65535"`
+			Fail     []string   `query:"fail,explode" maxItems:"20" doc:"parts that fail meanwhile"`
 		}) (*answer[route.Followed], error) {
 			packet := route.Packet{From: in.From, To: in.To, Protocol: in.Protocol, Port: in.Port}
 			if err := packet.Check(); err != nil {
@@ -44,7 +45,18 @@ func (s *Server) follow(a huma.API) {
 			if err != nil {
 				return nil, refusal(err)
 			}
-			return tagged(v, v.Routes.Followed(v.Routes.Follow(packet))), nil
+			parts, err := partsOf(in.Fail)
+			if err != nil {
+				return nil, err
+			}
+			var failing route.Failing
+			if len(parts) > 0 {
+				m, _ := v.Outages()
+				if failing, err = m.Kills(parts...); err != nil {
+					return nil, huma.Error404NotFound(err.Error())
+				}
+			}
+			return tagged(v, v.Routes.Followed(v.Routes.FollowIn(failing, packet), failing)), nil
 		})
 	huma.Register(a, operation("find", http.MethodGet, "/api/estates/{estate}/drafts/{draft}/find", "Find things by name, address or two addresses"),
 		viewed(d, func(v *desk.View, in *struct {

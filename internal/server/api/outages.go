@@ -42,9 +42,10 @@ func (s *Server) failures(a huma.API) {
 	huma.Register(a, operation("get-outages", http.MethodGet, outagesPath, "Read what each single failure does, the worst first"),
 		func(ctx context.Context, in *struct {
 			InDraft
-			Kinds []string `query:"kind" enum:"gateway,link,fate,provider,underlay,region" doc:"all when empty"`
-			Limit int      `query:"limit" minimum:"1" maximum:"2000" default:"200"`
-			Both  bool     `query:"together" doc:"every two of them together instead, as far as that is worse than the two alone added up"`
+			Kinds  []string `query:"kind" enum:"gateway,link,fate,provider,underlay,region" doc:"all when empty"`
+			Degree string   `query:"degree" enum:",dead,slow,lossy" doc:"all when empty"`
+			Limit  int      `query:"limit" minimum:"1" maximum:"2000" default:"200"`
+			Both   bool     `query:"together" doc:"every two of them together instead, as far as that is worse than the two alone added up"`
 		}) (*answer[outage.Grid], error) {
 			v, err := d.View(ctx, in.place())
 			if err != nil {
@@ -59,11 +60,11 @@ func (s *Server) failures(a huma.API) {
 			}
 			m, failures := v.Outages()
 			if in.Both {
-				if failures, err = m.Together(failures, in.Kinds); err != nil {
+				if failures, err = m.Together(failures, outage.Choice{Kinds: in.Kinds, Degree: in.Degree}); err != nil {
 					return nil, huma.Error422UnprocessableEntity(err.Error())
 				}
 			}
-			return tagged(v, m.Grid(failures, in.Kinds, in.Limit)), nil
+			return tagged(v, m.Grid(failures, outage.Choice{Kinds: in.Kinds, Degree: in.Degree}, in.Limit)), nil
 		})
 	huma.Register(a, operation("get-outage", http.MethodGet, outagesPath+"/state", "Explain the failure of some parts together"),
 		viewed(d, func(v *desk.View, in *struct {
@@ -207,11 +208,12 @@ func (s *Server) outagePlan(a huma.API) {
 				Successes  int                `json:"successes" minimum:"1" maximum:"100"`
 				TimeoutMs  int                `json:"timeout_ms" minimum:"50" maximum:"60000"`
 				Target     estate.ProbeTarget `json:"target" enum:"far-end,far-lan" doc:"what answers"`
+				Limits     *estate.Limits     `json:"limits,omitempty" doc:"of latency, jitter and loss, for some zones; none where left out"`
 			}
 		}) (*answer[EstateHead], error) {
 			b := in.Body
 			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) {
-				return d.SetProbe(ctx, o, in.Overlay, estate.Probe{Target: b.Target, IntervalMs: b.IntervalMs, Misses: b.Misses, Successes: b.Successes, TimeoutMs: b.TimeoutMs})
+				return d.SetProbe(ctx, o, in.Overlay, estate.Probe{Target: b.Target, IntervalMs: b.IntervalMs, Misses: b.Misses, Successes: b.Successes, TimeoutMs: b.TimeoutMs, Limits: b.Limits})
 			})
 		})
 }

@@ -23,7 +23,7 @@ var report = template.Must(template.New("report").Funcs(template.FuncMap{
 // reportOf writes what failures do as one page of HTML, to print or to send.
 func reportOf(v *desk.View, now time.Time) ([]byte, error) {
 	m, failures := v.Outages()
-	o := m.Grid(failures, nil, 100)
+	o := m.Grid(failures, outage.Choice{}, 100)
 	var points []outage.GridRow
 	for _, r := range o.Rows {
 		if len(r.Lost) > 0 {

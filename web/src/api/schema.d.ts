@@ -1681,6 +1681,11 @@ export interface components {
             another_way: number;
             /**
              * Format: int64
+             * @description of those squeezed: what is held to limits of latency, jitter or loss is left with tunnels beyond them
+             */
+            beyond: number;
+            /**
+             * Format: int64
              * @description pairs of sites
              */
             cut: number;
@@ -1957,6 +1962,11 @@ export interface components {
         GridRow: {
             /**
              * Format: int64
+             * @description of those squeezed: what is held to limits of latency, jitter or loss is left with tunnels beyond them
+             */
+            beyond: number;
+            /**
+             * Format: int64
              * @description pairs of sites
              */
             cut: number;
@@ -2113,6 +2123,17 @@ export interface components {
             /** @description empty for all */
             zones: string[];
         };
+        Limits: {
+            /** Format: double */
+            jitter_ms?: number;
+            /** Format: double */
+            latency_ms?: number;
+            /** Format: double */
+            loss_percent?: number;
+            /** Format: int64 */
+            window_s?: number;
+            zones: string[];
+        };
         Line: {
             /** @description of a stretch */
             bars?: components["schemas"]["Bar"][];
@@ -2164,7 +2185,13 @@ export interface components {
             families?: string[];
             forwards?: string[];
             hostname?: string;
+            /** Format: double */
+            jitter_ms?: number;
             key: string;
+            /** Format: double */
+            latency_ms?: number;
+            /** Format: double */
+            loss_percent?: number;
             metered?: boolean;
             /** Format: int64 */
             mtu?: number;
@@ -2469,6 +2496,7 @@ export interface components {
         Probe: {
             /** Format: int64 */
             interval_ms?: number;
+            limits?: components["schemas"]["Limits"];
             /** Format: int64 */
             misses?: number;
             /** Format: int64 */
@@ -2617,6 +2645,8 @@ export interface components {
         "Set-probeRequest": {
             /** Format: int64 */
             interval_ms: number;
+            /** @description of latency, jitter and loss, for some zones; none where left out */
+            limits?: components["schemas"]["Limits"];
             /** Format: int64 */
             misses: number;
             /** Format: int64 */
@@ -2898,6 +2928,8 @@ export interface components {
         StepSheet: {
             /** @description tunnels that share the load with it; a flow takes one of them all, by their weights */
             beside?: components["schemas"]["BesideSheet"][];
+            /** @description limits that the tunnel is beyond, where the packet is held to them */
+            beyond?: string[];
             /**
              * Format: int64
              * @description of the path from here
@@ -2924,6 +2956,8 @@ export interface components {
         StretchSheet: {
             /** @description tunnels that share the load with it */
             beside?: components["schemas"]["Beside"][];
+            /** @description it is beyond the limits to which the traffic is held */
+            beyond?: boolean;
             /** Format: int64 */
             cost: number;
             /** @description at the site */
@@ -3055,6 +3089,13 @@ export interface components {
             timeout: number;
         };
         TimingSheet: {
+            /** @description tunnels beyond the limits by the survey's figures, at most 50 */
+            beyond: string[];
+            /**
+             * Format: int64
+             * @description how many those are
+             */
+            exceed: number;
             overlay: string;
             /** @description as set; what is missing stands for the usual */
             probe: components["schemas"]["Probe"];
@@ -6714,6 +6755,8 @@ export interface operations {
                 to: string;
                 protocol?: "" | "tcp" | "udp" | "icmp";
                 port?: number;
+                /** @description parts that fail meanwhile */
+                fail?: string[];
             };
             header?: never;
             path: {
@@ -7499,6 +7542,8 @@ export interface operations {
             query?: {
                 /** @description all when empty */
                 kind?: ("gateway" | "link" | "fate" | "provider" | "underlay" | "region")[];
+                /** @description all when empty */
+                degree?: "" | "dead" | "slow" | "lossy";
                 limit?: number;
                 /** @description every two of them together instead, as far as that is worse than the two alone added up */
                 together?: boolean;

@@ -1,0 +1,55 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+
+	"wideknot/core/tunnel"
+)
+
+// quality reports limits that nothing is held to, and pairs of sites of which no tunnel
+// keeps to them by the survey's figures.
+func quality(in *Input, report func(Finding)) {
+	p := in.Plan
+	for i := range p.Overlays {
+		o := &p.Overlays[i]
+		l := o.Spec.Limits()
+		if l == nil {
+			continue
+		}
+		zones := map[string]bool{}
+		for _, site := range o.Members {
+			subnets := p.Site(site).Subnets
+			for j := range subnets {
+				if subnets[j].SharedInto(o.Spec.Key) {
+					zones[subnets[j].Zone] = true
+				}
+			}
+		}
+		for _, z := range l.Zones {
+			if !zones[z] {
+				report(Finding{
+					Code: "limits/zone", Severity: Warning,
+					Title:    fmt.Sprintf("zone %s is held to the limits of %s, and has no subnet there", z, o.Spec.Key),
+					Why:      "A mistyped zone leaves the one that was meant on tunnels beyond the limits.",
+					Fix:      "Choose a zone that the overlay shares, in Outages, Order and probes; or give a subnet the zone.",
+					Subjects: []Subject{{Overlay: o.Spec.Key}},
+				})
+			}
+		}
+		for j := range o.Adjacencies {
+			a := &o.Adjacencies[j]
+			within := func(t tunnel.Tunnel) bool { return len(l.Exceeded(p.Quality(&t))) == 0 }
+			if len(a.Tunnels) == 0 || slices.ContainsFunc(a.Tunnels, within) {
+				continue
+			}
+			report(Finding{
+				Code: "limits/beyond", Severity: Warning,
+				Title:    fmt.Sprintf("no tunnel between %s and %s keeps to the limits of %s: %s", p.Site(a.A).Key, p.Site(a.B).Key, o.Spec.Key, l.Exceeded(p.Quality(&a.Tunnels[0]))[0]),
+				Why:      "What is held to the limits goes by a tunnel beyond them all the same; it is only kept from better ones to the same site.",
+				Fix:      "Give one of the sites a better link, loosen the limits, or correct the figures in Survey.",
+				Subjects: []Subject{{Site: p.Site(a.A).Key}, {Site: p.Site(a.B).Key}, {Overlay: o.Spec.Key}},
+			})
+		}
+	}
+}
