@@ -105,6 +105,34 @@ func TestSatelliteForControlOnly(t *testing.T) {
 	d.find("pre", "ip saddr")
 }
 
+// TestControlLeavesALossyLink holds a zone to limits, asks what a lossy link does then,
+// second by second, and follows a packet meanwhile.
+func TestControlLeavesALossyLink(t *testing.T) {
+	t.Parallel()
+	d := sitDown(t, launch(t, "demo", folder(t)))
+	d.goTo(inDraft + "outages?view=plan")
+	form := "form[aria-label='Probes of ops'] "
+	d.write(d.find(form+"fieldset label:nth-child(3) input", ""), "1.5")
+	d.click(form+"button", "Save")
+	d.find(form+"[role=alert]", "say which zones are held to the limits")
+	d.click(form+"[aria-label='Hold control to the limits of ops']", "")
+	d.click(form+"button", "Save")
+	d.find("[data-testid=last-edit]", "control held to loss 1.5 %")
+	d.goTo(inDraft + "outages?degree=lossy")
+	d.gone("[data-failure]", "slow")
+	d.goTo(inDraft + "outages?fail=lossy:link:alderfold/copper&a=alderfold&b=mossgill")
+	d.find("section h2", "link alderfold/copper is lossy")
+	d.find("section p", "Only what is held to limits moves")
+	d.find("section li", "control goes by alderfold/cell harrowmere/fibre-a; all else stays")
+	d.click("section a", "Follow a packet meanwhile")
+	d.find("main p", "While link alderfold/copper is lossy")
+	d.goTo(inDraft + "paths/-/follow?from=10.16.12.9&to=10.16.8.9&fail=lossy:link:alderfold/copper")
+	d.find("[aria-label=There] a", "by limits")
+	d.find("[aria-label=Back] a", "by limits")
+	d.click("main p a", "With nothing failing")
+	d.gone("[aria-label=There] a", "by limits")
+}
+
 // TestLumenwayFails asks what happens to Osier Weir when a provider fails, and
 // reads the course of a failure that does move its traffic, second by second.
 func TestLumenwayFails(t *testing.T) {

@@ -193,7 +193,9 @@ func TestCheckSeesEveryField(t *testing.T) {
 		}
 	}
 	for name, least := range map[string]func(c *Config){
-		"one of each": func(c *Config) { *c.Tunnels[0].Probe = Probe{Target: "far-lan", Interval: 1, Timeout: 1, Misses: 1, Successes: 1} },
+		"one of each": func(c *Config) {
+			*c.Tunnels[0].Probe = Probe{Target: "far-lan", Interval: 1, Timeout: 1, Misses: 1, Successes: 1}
+		},
 		"no peer yet": func(c *Config) {
 			w := c.Tunnels[0].WireGuard
 			w.PublicKey, w.Endpoint, w.Allowed, w.List = "", "", nil, 0

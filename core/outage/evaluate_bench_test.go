@@ -21,13 +21,17 @@ func sampled(t testing.TB, o sample.Options) *Model {
 // BenchmarkSingles evaluates all single failures of 1,000 spokes with 3 links
 // each and 2 hubs with 3: wanted under 1 s.
 func BenchmarkSingles(b *testing.B) {
-	for name, tell := range map[string]bool{"plain": false, "hubs-tell": true} {
+	for name, change := range map[string]func(e *estate.Estate){
+		"plain": func(*estate.Estate) {}, "hubs-tell": telling, "limits": func(e *estate.Estate) {
+			telling(e)
+			e.Overlays[0].HubsTell = false
+			e.Overlays[0].Probe = &estate.Probe{Limits: &estate.Limits{LatencyMs: 150, LossPercent: 1, Zones: e.Zones()[:1]}}
+		},
+	} {
 		b.Run(name, func(b *testing.B) {
-			m := sampled(b, sample.Options{Sites: 1000, Links: 3, Seed: 1})
-			if tell {
-				telling(m.Plan.Estate)
-				m = New(route.Build(tunnel.Derive(m.Plan.Estate)))
-			}
+			e := sampled(b, sample.Options{Sites: 1000, Links: 3, Seed: 1}).Plan.Estate
+			change(e)
+			m := New(route.Build(tunnel.Derive(e)))
 			parts := m.Parts()
 			b.ResetTimer()
 			for b.Loop() {

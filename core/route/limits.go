@@ -48,7 +48,7 @@ func (f *flight) within(hops []Hop) []Hop {
 					sorted = append(sorted, h)
 				}
 			}
-			if !beyond(sorted[0]) {
+			if sorted[0].End != run[0].End || !beyond(sorted[0]) && Sharing(sorted) < Sharing(run) {
 				sorted[0].Why = Limits
 			}
 		}

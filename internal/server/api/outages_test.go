@@ -91,6 +91,27 @@ func TestOutages(t *testing.T) {
 	must[EstateHead](s, "PUT", base+"/shed", map[string]any{"zones": []string{"camera", "office"}})
 	s.refused(422, "PUT", base+"/shed", map[string]any{"zones": []string{"camera", "camera"}})
 	must[EstateHead](s, "PUT", base+"/overlays/ops/probe", map[string]any{"interval_ms": 500, "misses": 4, "successes": 10, "timeout_ms": 400, "target": "far-lan"})
+	limits := map[string]any{"latency_ms": 150, "zones": []string{"control"}}
+	probe := map[string]any{"interval_ms": 500, "misses": 4, "successes": 10, "timeout_ms": 400, "target": "far-end", "limits": limits}
+	if head := must[EstateHead](s, "PUT", base+"/overlays/ops/probe", probe); head.Undo != "Probes of ops: 0.5 s apart, 4 misses; control held to latency 150 ms" {
+		t.Errorf("%q", head.Undo)
+	}
+	if slow := must[outage.Grid](s, "GET", base+"/outages?degree=slow", nil); slow.Total == 0 || slow.Points != 0 || !strings.HasPrefix(slow.Rows[0].Fail[0], "slow:") {
+		t.Errorf("%d slow failures", slow.Total)
+	}
+	if lossy := must[outage.Grid](s, "GET", base+"/outages?degree=lossy", nil); lossy.Total != 0 {
+		t.Errorf("%d lossy failures, of which there is no limit", lossy.Total)
+	}
+	followed := must[route.Followed](s, "GET", base+"/follow?from=10.16.12.9&to=10.16.8.9&fail=slow:link:alderfold/copper", nil)
+	if !followed.Arrives || followed.Forward.Steps[0].Why != route.Limits {
+		t.Errorf("%+v", followed)
+	}
+	s.refused(404, "GET", base+"/follow?from=10.16.12.9&to=10.16.8.9&fail=slow:link:none/copper", nil)
+	s.refused(422, "GET", base+"/follow?from=10.16.12.9&to=10.16.8.9&fail=tired:link:alderfold/copper", nil)
+	delete(limits, "zones")
+	s.refused(422, "PUT", base+"/overlays/ops/probe", probe)
+	limits["zones"] = []string{"control", "control"}
+	s.refused(422, "PUT", base+"/overlays/ops/probe", probe)
 	s.refused(422, "PUT", base+"/overlays/ops/probe", map[string]any{"interval_ms": 1, "misses": 4, "successes": 10, "timeout_ms": 400, "target": "far-lan"})
 	standing = must[outage.Standing](s, "GET", base+"/outages/standing", nil)
 	if strings.Join(standing.Shed, " ") != "camera office" || standing.Timings[0].Timing.Detect != 2.4 {

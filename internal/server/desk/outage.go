@@ -138,7 +138,11 @@ func (d *Desk) SetShed(ctx context.Context, o Order, zones []string) (*View, err
 
 // SetProbe replaces an overlay's probe profile.
 func (d *Desk) SetProbe(ctx context.Context, o Order, overlay string, probe estate.Probe) (*View, error) {
-	return d.editOverlay(ctx, o, fmt.Sprintf("Probes of %s: %g s apart, %d misses", overlay, outage.TimingOf(&probe).Interval, outage.TimingOf(&probe).Misses), overlay, func(spec *estate.Overlay) error {
+	label := fmt.Sprintf("Probes of %s: %g s apart, %d misses", overlay, outage.TimingOf(&probe).Interval, outage.TimingOf(&probe).Misses)
+	if l := probe.Limits; l != nil {
+		label += fmt.Sprintf("; %s held to %s", strings.Join(l.Zones, ", "), l.Words())
+	}
+	return d.editOverlay(ctx, o, label, overlay, func(spec *estate.Overlay) error {
 		spec.Probe = &probe
 		return nil
 	})

@@ -1,15 +1,17 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { answered, client, type LinkChoice, type PartKind } from "./client";
+import { answered, client, type Limits, type LinkChoice, type PartKind } from "./client";
 import type { Place } from "./place";
 import { ask, inOverlay, inPlace, useEdit } from "./queries";
 
-export const useOutages = (at: Place, kinds: PartKind[], limit: number, together: boolean) =>
+export type Degree = "" | "dead" | "slow" | "lossy";
+
+export const useOutages = (at: Place, kinds: PartKind[], degree: Degree, limit: number, together: boolean) =>
   useQuery({
-    ...ask(at, ["outages", kinds, limit, together], ({ signal }) =>
+    ...ask(at, ["outages", kinds, degree, limit, together], ({ signal }) =>
       answered(
         client.GET("/api/estates/{estate}/drafts/{draft}/outages", {
           signal,
-          params: { path: { ...at }, query: { kind: kinds, limit, together } },
+          params: { path: { ...at }, query: { kind: kinds, degree, limit, together } },
         }),
       ),
     ),
@@ -93,6 +95,7 @@ export const useProbe = (at: Place) =>
         successes: number;
         timeout_ms: number;
         target: "far-end" | "far-lan";
+        limits?: Limits;
       };
     }) =>
       answered(

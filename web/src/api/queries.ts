@@ -418,6 +418,7 @@ export interface PacketQuery {
   to: string;
   protocol?: "tcp" | "udp" | "icmp";
   port?: number;
+  fail?: string[];
 }
 
 export const useFollow = (at: Place, packet: PacketQuery | undefined) =>

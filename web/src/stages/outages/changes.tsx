@@ -4,10 +4,11 @@ import { useOutageChanges } from "../../api/outages";
 import { type Place, pageOf } from "../../api/place";
 import { useCard, useEstate, useReleases } from "../../api/queries";
 import { useAddress } from "../../parts/address";
+import { partText } from "../../parts/failing";
 import { count } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
-import { letterOf, partText, verdicts } from "./words";
+import { letterOf, verdicts } from "./words";
 
 /** Changes compares what failures do in this draft and in a release or another draft. */
 export function Changes({ at }: { at: Place }) {

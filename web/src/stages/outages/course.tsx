@@ -3,6 +3,7 @@ import { useCourse } from "../../api/outages";
 import type { Place } from "../../api/place";
 import { useSites } from "../../api/queries";
 import { useAddress } from "../../parts/address";
+import { partOf } from "../../parts/failing";
 import { Trouble } from "../../parts/trouble";
 import { short } from "./words";
 
@@ -29,7 +30,7 @@ export function Course({ at, fail, sites }: { at: Place; fail: string[]; sites: 
       ) : null}
       {c && c.moments.length > 0 ? (
         <>
-          <Picture moments={c.moments} />
+          {fail.some((f) => partOf(f).degree === "dead") ? <Picture moments={c.moments} /> : null}
           <ol className="text-[13px]">
             {c.moments.map((m) => (
               <li

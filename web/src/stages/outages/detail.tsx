@@ -1,15 +1,16 @@
 import { X } from "lucide-react";
 import { Link } from "react-router";
-import type { DetailSheet, LineSheet, StretchSheet } from "../../api/client";
+import type { DetailSheet, LineSheet, StretchSheet, TakeoverSheet } from "../../api/client";
 import { useOutage } from "../../api/outages";
 import { type Place, pageOf } from "../../api/place";
 import { useAddress } from "../../parts/address";
+import { failing, partOf, partText } from "../../parts/failing";
 import { lookAt } from "../../parts/look";
 import { count, many } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { Course } from "./course";
-import { letterOf, partText, short, verdicts } from "./words";
+import { letterOf, short, verdicts } from "./words";
 
 /** Detail is what the chosen parts do when they fail together. */
 export function Detail(props: {
@@ -31,7 +32,7 @@ export function Detail(props: {
           {fail.map((f, i) => (
             <span key={f}>
               {i > 0 ? " and " : ""}
-              {partText(f)}
+              {failing([f])}
               {fail.length > 1 ? (
                 <button
                   type="button"
@@ -43,8 +44,7 @@ export function Detail(props: {
                 </button>
               ) : null}
             </span>
-          ))}{" "}
-          fails
+          ))}
         </span>
         <button
           type="button"
@@ -74,6 +74,12 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
         {d.another_way === 1 ? "1 pair of sites takes" : `${count(d.another_way)} pairs of sites take`}{" "}
         another way, {count(d.moved)} of them with room enough; {count(d.squeezed)} are squeezed,{" "}
         {count(d.cut)} cut.{" "}
+        {fail.every((f) => partOf(f).degree !== "dead")
+          ? "Only what is held to limits moves; all else stays. "
+          : ""}
+        {d.beyond > 0
+          ? `Of ${many(d.beyond, "pair")}, what is held to limits is left with tunnels beyond them. `
+          : ""}
         {d.lost.length > 0 ? (
           <strong className="text-error">
             ✕ Cuts {d.lost.slice(0, 8).join(", ")}
@@ -82,6 +88,14 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
         ) : (
           "No site with a living gateway is cut off."
         )}
+      </p>
+      <p>
+        <Link
+          className="link link-primary"
+          to={`${pageOf(at)}/paths/-/follow?${new URLSearchParams(fail.map((f) => ["fail", f]))}`}
+        >
+          Follow a packet meanwhile
+        </Link>
       </p>
       {sites.length === 0 ? (
         <p className="text-secondary">It affects nobody: whatever it carries is standby.</p>
@@ -130,8 +144,8 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
                   {t.site}
                 </Link>{" "}
                 {t.from ? <span className="text-secondary">{stretch(t.from)}</span> : "nothing"}{" "}
-                <span aria-hidden="true" className={verdicts[t.to ? "m" : "c"].style}>
-                  {t.to ? "↷" : "✕"}
+                <span aria-hidden="true" className={verdicts[took(t)].style}>
+                  {verdicts[took(t)].mark}
                 </span>{" "}
                 {t.to ? (
                   <Link
@@ -144,6 +158,7 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
                 ) : (
                   "nothing takes over"
                 )}
+                {t.to?.beyond ? <span className="text-warning"> beyond its limits</span> : null}
                 <span className="text-xs text-secondary">
                   {" "}
                   {t.to ? `rank ${t.to.rank}, cost ${t.from?.cost ?? "–"} to ${t.to.cost}; ` : ""}
@@ -178,6 +193,9 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
     </>
   );
 }
+
+/** A tunnel that takes over, one beyond limits that stays for want of another, or none. */
+const took = (t: TakeoverSheet) => (t.to ? (t.to.beyond ? "s" : "m") : "c");
 
 /** What has more to carry than before, the fullest first: a bar as wide as the line allows. */
 function Lines({ lines }: { lines: LineSheet[] }) {

@@ -1,15 +1,16 @@
 import { useState } from "react";
 import type { PartKind } from "../../api/client";
-import { useOutages } from "../../api/outages";
+import { type Degree, useOutages } from "../../api/outages";
 import type { Place } from "../../api/place";
 import { useAddress } from "../../parts/address";
+import { degrees, kinds } from "../../parts/failing";
 import { Idle } from "../../parts/idle";
 import { count } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { Detail } from "./detail";
 import { Grid } from "./grid";
-import { kinds, short, verdicts } from "./words";
+import { short, verdicts } from "./words";
 
 const FEW = 200;
 
@@ -22,8 +23,9 @@ export function Failures({ at }: { at: Place }) {
   const [limit, setLimit] = useState(FEW);
   const chosen = params.getAll("fail");
   const kind = params.get("kind") ?? "";
+  const degree = (params.get("degree") ?? "") as Degree;
   const together = params.get("together") === "yes";
-  const outages = useOutages(at, kind ? [kind as PartKind] : [], limit, together);
+  const outages = useOutages(at, kind ? [kind as PartKind] : [], degree, limit, together);
   const o = outages.data;
   const choose = (parts: string[], more: boolean) => {
     const kept = chosen.filter((n) => !parts.includes(n));
@@ -35,7 +37,7 @@ export function Failures({ at }: { at: Place }) {
     >
       <div className="flex flex-col min-h-0 min-w-0">
         <Idle sites={outages.data?.idle ?? []} />
-        <div className="flex gap-4 items-center mb-1 text-[13px]">
+        <div className="flex flex-wrap gap-x-4 gap-y-1 items-center mb-1 text-[13px]">
           <select
             className="cell w-40 shrink-0"
             aria-label="What fails"
@@ -46,6 +48,19 @@ export function Failures({ at }: { at: Place }) {
             {Object.entries(kinds).map(([k, name]) => (
               <option key={k} value={k}>
                 {name}s
+              </option>
+            ))}
+          </select>
+          <select
+            className="cell w-28 shrink-0"
+            aria-label="How badly"
+            value={degree}
+            onChange={(e) => set({ degree: e.target.value })}
+          >
+            <option value="">however</option>
+            {Object.entries(degrees).map(([d, name]) => (
+              <option key={d} value={d}>
+                {name}
               </option>
             ))}
           </select>

@@ -1,8 +1,9 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type KeyboardEvent, memo, useMemo, useRef } from "react";
 import type { OutageRow, Outages } from "../../api/client";
+import { partOf, partText } from "../../parts/failing";
 import { count, many } from "../../parts/number";
-import { type Letter, partOf, partText, verdicts } from "./words";
+import { type Letter, verdicts } from "./words";
 
 const HEIGHT = 26;
 const NAME = 210;

@@ -1,10 +1,11 @@
 import { ArrowDown, ArrowUp } from "lucide-react";
 import { useState } from "react";
-import type { LinkChoice, LinkPattern, TimingSheet } from "../../api/client";
+import type { Limits, LinkChoice, LinkPattern, TimingSheet } from "../../api/client";
 import { useLimitLinks, useProbe, useRankLinks, useShed, useStanding } from "../../api/outages";
 import type { Place } from "../../api/place";
 import { useMayEdit } from "../../api/queries";
 import { Idle } from "../../parts/idle";
+import { count, many } from "../../parts/number";
 import { Settled } from "../../parts/settled";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
@@ -30,10 +31,17 @@ export function Plan({ at }: { at: Place }) {
             <h2 className="text-lg mt-6">Probes</h2>
             <p className="text-xs text-secondary">
               Every tunnel is probed from both ends. Detection = interval × misses + timeout; return =
-              interval × successes, so that a flapping link stays out.
+              interval × successes, so that a flapping link stays out. A tunnel beyond its limits steps behind
+              others to the same site, for the zones held to them; only gateways that run wideknot gateway do
+              that.
             </p>
             {standing.data.timings.map((t) => (
-              <Probes key={`${t.overlay} ${JSON.stringify(t.probe)}`} at={at} timing={t} />
+              <Probes
+                key={`${t.overlay} ${JSON.stringify(t.probe)}`}
+                at={at}
+                timing={t}
+                zones={standing.data.zones}
+              />
             ))}
           </div>
         </>
@@ -312,7 +320,37 @@ const fields = [
 
 type Target = "far-end" | "far-lan";
 
-function Probes({ at, timing }: { at: Place; timing: TimingSheet }) {
+const limitFields = [
+  { name: "latency_ms", label: "Latency at most, ms" },
+  { name: "jitter_ms", label: "Jitter, ms" },
+  { name: "loss_percent", label: "Loss, %" },
+  { name: "window_s", label: "Over, s" },
+] as const;
+
+/** Limits as typed; those of no zone are none. */
+type LimitForm = { zones: string[] } & Record<(typeof limitFields)[number]["name"], string>;
+
+const limitForm = (l: Limits | undefined): LimitForm => ({
+  zones: l?.zones ?? [],
+  latency_ms: text(l?.latency_ms),
+  jitter_ms: text(l?.jitter_ms),
+  loss_percent: text(l?.loss_percent),
+  window_s: text(l?.window_s),
+});
+
+const text = (n: number | undefined) => (n ? String(n) : "");
+
+const limitsOf = (form: LimitForm): Limits | undefined =>
+  form.zones.length === 0 && limitFields.every((f) => !form[f.name])
+    ? undefined
+    : {
+        zones: form.zones,
+        ...Object.fromEntries(
+          limitFields.filter((f) => form[f.name].trim()).map((f) => [f.name, Number(form[f.name])]),
+        ),
+      };
+
+function Probes({ at, timing, zones }: { at: Place; timing: TimingSheet; zones: string[] }) {
   const mayEdit = useMayEdit(at);
   const save = useProbe(at);
   const [form, setForm] = useState(
@@ -321,7 +359,11 @@ function Probes({ at, timing }: { at: Place; timing: TimingSheet }) {
   const was: Target = timing.probe.target === "far-lan" ? "far-lan" : "far-end";
   const [target, setTarget] = useState<Target>(was);
   const number = (name: string) => Number(form[name] ?? "");
-  const changed = target !== was || fields.some((f) => number(f.name) !== f.of(timing));
+  const [limits, setLimits] = useState(() => limitForm(timing.probe.limits));
+  const changed =
+    target !== was ||
+    fields.some((f) => number(f.name) !== f.of(timing)) ||
+    JSON.stringify(limits) !== JSON.stringify(limitForm(timing.probe.limits));
   return (
     <form
       className="border-b border-base-300 py-2"
@@ -336,6 +378,7 @@ function Probes({ at, timing }: { at: Place; timing: TimingSheet }) {
             timeout_ms: number("timeout_ms"),
             successes: number("successes"),
             target,
+            limits: limitsOf(limits),
           },
         });
       }}
@@ -358,11 +401,6 @@ function Probes({ at, timing }: { at: Place; timing: TimingSheet }) {
             />
           </label>
         ))}
-        {changed ? (
-          <button type="submit" className="btn btn-xs" disabled={!mayEdit || save.isPending}>
-            Save
-          </button>
-        ) : null}
       </div>
       <label className="text-xs text-secondary flex gap-2 items-center mt-1">
         Answered by
@@ -379,7 +417,77 @@ function Probes({ at, timing }: { at: Place; timing: TimingSheet }) {
       <p className="text-xs text-secondary mt-1">
         An answer proves {timing.timing.proves}. It does not show {timing.timing.ignores}.
       </p>
+      <LimitFields
+        timing={timing}
+        zones={[...new Set([...zones, ...limits.zones])]}
+        form={limits}
+        mayEdit={mayEdit}
+        onChange={setLimits}
+      />
+      {changed ? (
+        <button type="submit" className="btn btn-xs mt-1" disabled={!mayEdit || save.isPending}>
+          Save
+        </button>
+      ) : null}
       <Trouble error={save.error} />
     </form>
+  );
+}
+
+/** Limits of a tunnel's quality, the zones held to them, and what the survey lets expect. */
+function LimitFields(props: {
+  timing: TimingSheet;
+  zones: string[];
+  form: LimitForm;
+  mayEdit: boolean;
+  onChange: (form: LimitForm) => void;
+}) {
+  const { timing, form, mayEdit, onChange } = props;
+  return (
+    <fieldset className="mt-2">
+      <legend className="sr-only">Limits of {timing.overlay}</legend>
+      <div className="flex flex-wrap gap-x-3 gap-y-1 items-end">
+        {limitFields.map((f) => (
+          <label key={f.name} className="text-xs text-secondary">
+            {f.label}
+            <input
+              className="cell block max-w-20 text-base-content"
+              inputMode="decimal"
+              disabled={!mayEdit}
+              placeholder={f.name === "window_s" ? "30" : "none"}
+              value={form[f.name]}
+              onChange={(e) => onChange({ ...form, [f.name]: e.target.value })}
+            />
+          </label>
+        ))}
+      </div>
+      <div className="flex flex-wrap gap-x-3 text-[13px] mt-1">
+        <span className="text-xs text-secondary self-center">Limits hold</span>
+        {props.zones.map((z) => (
+          <label key={z} className="flex gap-1 items-center">
+            <input
+              type="checkbox"
+              aria-label={`Hold ${z} to the limits of ${timing.overlay}`}
+              disabled={!mayEdit}
+              checked={form.zones.includes(z)}
+              onChange={(e) =>
+                onChange({
+                  ...form,
+                  zones: e.target.checked ? [...form.zones, z] : form.zones.filter((o) => o !== z),
+                })
+              }
+            />
+            {z}
+          </label>
+        ))}
+      </div>
+      {timing.exceed > 0 ? (
+        <p className="text-xs text-warning mt-1" title={timing.beyond.join("\n")}>
+          ▲ By the survey {many(timing.exceed, "tunnel")} {timing.exceed === 1 ? "is" : "are"} beyond them:{" "}
+          {timing.beyond.slice(0, 3).join(", ")}
+          {timing.exceed > 3 ? ` and ${count(timing.exceed - 3)} more` : ""}
+        </p>
+      ) : null}
+    </fieldset>
   );
 }

@@ -11,26 +11,5 @@ export type Letter = keyof typeof verdicts;
 export const letterOf = (verdict: string): Letter =>
   (Object.keys(verdicts) as Letter[]).find((l) => verdicts[l].word === verdict) ?? "-";
 
-export const kinds = {
-  gateway: "gateway",
-  link: "link",
-  fate: "shared fate",
-  provider: "provider",
-  underlay: "underlay",
-  region: "region",
-} as const;
-
-/** Splits KIND:NAME. */
-export function partOf(text: string): { kind: string; name: string } {
-  const at = text.indexOf(":");
-  const kind = text.slice(0, at);
-  return { kind: kinds[kind as keyof typeof kinds] ?? kind, name: text.slice(at + 1) };
-}
-
-export const partText = (text: string) => {
-  const { kind, name } = partOf(text);
-  return `${kind} ${name}`;
-};
-
 /** Writes a rate or a time with as many places as mean something. */
 export const short = (n: number) => (n >= 100 ? n.toFixed(0) : n >= 10 ? n.toFixed(1) : n.toFixed(2));

@@ -3,6 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import { type Followed, Problem, type WalkSheet } from "../../api/client";
 import { type Place, pageOf, usePlace } from "../../api/place";
 import { type PacketQuery, useFollow } from "../../api/queries";
+import { failing } from "../../parts/failing";
 import { Field } from "../../parts/field";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
@@ -12,7 +13,8 @@ import { Waiting } from "../../parts/waiting";
 export default function Follow() {
   const at = usePlace();
   const [params, setParams] = useSearchParams();
-  const asked = Object.fromEntries(params);
+  const fail = params.getAll("fail");
+  const asked = Object.fromEntries([...params].filter(([name]) => name !== "fail"));
   const [form, setForm] = useState({ from: "", to: "", protocol: "", port: "", ...asked });
   const packet: PacketQuery | undefined =
     asked.from && asked.to
@@ -21,6 +23,7 @@ export default function Follow() {
           to: asked.to,
           ...(asked.protocol ? { protocol: asked.protocol as "tcp" } : {}),
           ...(asked.port ? { port: Number(asked.port) } : {}),
+          ...(fail.length > 0 ? { fail } : {}),
         }
       : undefined;
   const followed = useFollow(at, packet);
@@ -45,13 +48,12 @@ export default function Follow() {
           className="flex gap-3 items-start mb-3"
           onSubmit={(e) => {
             e.preventDefault();
-            setParams(
-              Object.fromEntries(
-                Object.entries(form)
-                  .map(([name, value]) => [name, value.trim()])
-                  .filter(([, value]) => value),
-              ),
-            );
+            setParams([
+              ...Object.entries(form)
+                .map(([name, value]): [string, string] => [name, value.trim()])
+                .filter(([, value]) => value),
+              ...fail.map((f): [string, string] => ["fail", f]),
+            ]);
           }}
         >
           <div className="w-56">
@@ -97,6 +99,20 @@ export default function Follow() {
             Swap ends
           </button>
         </form>
+        {fail.length > 0 ? (
+          <p className="border-l-4 border-warning px-3 py-1 mb-3">
+            While {failing(fail)}.{" "}
+            <Link className="link" to={`?${new URLSearchParams(asked)}`}>
+              With nothing failing
+            </Link>{" "}
+            <Link
+              className="link"
+              to={`${pageOf(at)}/outages?${new URLSearchParams(fail.map((f) => ["fail", f]))}`}
+            >
+              What it does
+            </Link>
+          </p>
+        ) : null}
         <Trouble error={followed.error} />
         {packet && followed.isPending && !followed.error ? <Waiting what="the packet" /> : null}
         {packet ? null : (
@@ -208,6 +224,11 @@ function Way({ at, title, way, mirrored }: { at: Place; title: string; way: Walk
                     {step.overlay}, MTU {step.mtu}, cost {step.cost}
                     {step.why ? `; by ${step.why}` : ""}
                   </span>
+                  {(step.beyond ?? []).map((words) => (
+                    <span key={words} className="text-warning">
+                      ▲ beyond its limits: {words}
+                    </span>
+                  ))}
                   {(step.beside ?? []).map((b) => (
                     <span key={b.interface} className="text-secondary">
                       or {b.interface}, {b.weight} to {step.weight}
