@@ -12,7 +12,6 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
-	"wideknot/internal/gateway/stamp"
 
 	"golang.org/x/sys/unix"
 	"golang.zx2c4.com/wireguard/conn"
@@ -126,6 +125,9 @@ func (p *tunPort) Write(bufs [][]byte, offset int) (int, error) {
 	return len(bufs), nil
 }
 
+// probePort is where probes are answered (RFC 8762).
+const probePort = 862
+
 // lateness is how late probes are by a slow tunnel, each way.
 const lateness = 400 * time.Millisecond
 
@@ -140,7 +142,7 @@ func isProbe(b []byte) bool {
 	default:
 		return false
 	}
-	return len(b) >= at+4 && (binary.BigEndian.Uint16(b[at:]) == stamp.Port || binary.BigEndian.Uint16(b[at+2:]) == stamp.Port)
+	return len(b) >= at+4 && (binary.BigEndian.Uint16(b[at:]) == probePort || binary.BigEndian.Uint16(b[at+2:]) == probePort)
 }
 
 // resized tells the device that the interface has another MTU than before.

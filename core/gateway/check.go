@@ -410,19 +410,7 @@ func (k *checker) rest(c *Config, known func(where, name string)) {
 			known("a place", name)
 		}
 	})
-	k.list("what is here", c.Held.Here)
-	each(k, "overlay", c.Held.Overlays, func(o *HeldIn) string { return o.Overlay }, func(o *HeldIn) {
-		k.word("an overlay", o.Overlay)
-		if o.Mark&^LimitMask != 0 || bits.OnesCount(uint(o.Mark)) != 1 {
-			k.fail("the mark of what %s holds to limits is %#x", o.Overlay, o.Mark)
-		}
-		for _, z := range o.Zones {
-			k.word("a zone", z)
-		}
-		k.list("what is held to limits", o.Own)
-		k.list("what is held to limits", o.Prefixes)
-	})
-	each(k, "mark", c.Held.Overlays, func(o *HeldIn) int { return o.Mark }, func(*HeldIn) {})
+	k.held(&c.Held)
 	each(k, "map", c.Maps, func(m *Map) netip.Prefix { return m.Inside }, func(m *Map) {
 		k.list("a map", []netip.Prefix{m.Inside, m.Outside})
 		if m.Inside.Bits() != m.Outside.Bits() {
@@ -468,4 +456,20 @@ func (k *checker) rest(c *Config, known func(where, name string)) {
 	for _, l := range n.Unknown {
 		k.word("a link", l)
 	}
+}
+
+func (k *checker) held(h *Held) {
+	k.list("what is here", h.Here)
+	each(k, "overlay", h.Overlays, func(o *HeldIn) string { return o.Overlay }, func(o *HeldIn) {
+		k.word("an overlay", o.Overlay)
+		if o.Mark&^LimitMask != 0 || bits.OnesCount(uint(o.Mark)) != 1 {
+			k.fail("the mark of what %s holds to limits is %#x", o.Overlay, o.Mark)
+		}
+		for _, z := range o.Zones {
+			k.word("a zone", z)
+		}
+		k.list("what is held to limits", o.Own)
+		k.list("what is held to limits", o.Prefixes)
+	})
+	each(k, "mark", h.Overlays, func(o *HeldIn) int { return o.Mark }, func(*HeldIn) {})
 }

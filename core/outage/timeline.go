@@ -66,13 +66,7 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 		}
 		return append(out, Moment{After: t.Detect, Phase: "switch", Text: fmt.Sprintf("%s has no tunnel left for this traffic; its discard route takes it", m.Plan.Site(at).Key)}), nil
 	}
-	next := c.was.legs[0]
-	for k := range c.now.n {
-		if k >= c.was.n || c.now.legs[k] != c.was.legs[k] {
-			next = c.now.legs[k]
-			break
-		}
-	}
+	next := c.other()
 	stand, _ := m.tunnelsText(next, func(flowPart) bool { return true })
 	role, part := "was on standby and is probed all the time", 0.0
 	if share < 1 && next.overlay == l.overlay && next.adjacency == l.adjacency {
@@ -85,6 +79,16 @@ func (m *Model) Timeline(a, b int, parts ...Part) ([]Moment, error) {
 		Moment{After: t.Return, Repaired: true, Phase: "hold", Text: fmt.Sprintf("%d probes in a row were answered; one miss would have started the count again, so a flapping link stays out", t.Successes)},
 		Moment{After: t.Return, Repaired: true, Phase: "return", Text: fmt.Sprintf("traffic returns to %s without a gap", dead)},
 	), nil
+}
+
+// other is the first leg that differs from before.
+func (c *course) other() leg {
+	for k := range c.now.n {
+		if k >= c.was.n || c.now.legs[k] != c.was.legs[k] {
+			return c.now.legs[k]
+		}
+	}
+	return c.was.legs[0]
 }
 
 // degrading tells how what is held to limits leaves a tunnel that is slow or lossy. The
