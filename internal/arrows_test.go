@@ -18,9 +18,10 @@ import (
 // imports what imports it, and the core imports none of them (see core/imports_test.go).
 var may = map[string][]string{
 	"internal/line/yang":       {},
+	"internal/line":            {"core"},
 	"internal/gateway/stamp":   {},
 	"internal/gateway/socket":  {},
-	"internal/gateway/agent":   {"core", "internal/gateway/socket", "internal/gateway/stamp"},
+	"internal/gateway/agent":   {"core", "internal/gateway/socket", "internal/gateway/stamp", "internal/line"},
 	"internal/gateway/kernel":  {"core", "internal/gateway/agent", "internal/gateway/socket", "internal/gateway/stamp"},
 	"internal/server/store":    {},
 	"internal/server/identity": {"internal/server/store"},

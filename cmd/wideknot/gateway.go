@@ -157,6 +157,12 @@ func printStatus(out io.Writer, s *gateway.State, standing *agent.Standing) {
 		if l.NextHopUp {
 			how = "next hop answers"
 		}
+		if l.NamesUp {
+			how += ", so does a name service"
+		}
+		if l.PathMTU > 0 {
+			how += fmt.Sprintf(", takes packets of %d bytes", l.PathMTU)
+		}
 		fmt.Fprintf(table, "link %s\t%s\t%s\n", l.Link, how, addressWords(l))
 	}
 	table.Flush()
@@ -166,7 +172,7 @@ func printStatus(out io.Writer, s *gateway.State, standing *agent.Standing) {
 	for _, dead := range []bool{true, false} {
 		for i := range s.Tunnels {
 			if t := &s.Tunnels[i]; t.Up != dead {
-				fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", t.Interface, map[bool]string{true: "up", false: "DEAD"}[t.Up],
+				fmt.Fprintf(table, "%s\t%s\t%s\t%s\t%s\t%s\t%s\t%s\n", t.Interface, stateWords(t),
 					micros(t, t.LatencyUs), micros(t, t.JitterUs), percent(t, t.LossOutPPM), percent(t, t.LossBackPPM), orDash(t.PathMTU), ago(t.HandshakeS))
 			}
 		}
@@ -181,6 +187,17 @@ func printStatus(out io.Writer, s *gateway.State, standing *agent.Standing) {
 	if dead > 0 {
 		fmt.Fprintf(out, "%d of %d ways are dead: what would go by them is discarded; wideknot gateway why ADDRESS says more\n", dead, len(s.Ways))
 	}
+}
+
+// stateWords says how a tunnel is.
+func stateWords(t *gateway.TunnelState) string {
+	switch {
+	case !t.Up:
+		return "DEAD"
+	case t.Beyond:
+		return "up, beyond its limits"
+	}
+	return "up"
 }
 
 func addressWords(l gateway.LinkState) string {

@@ -136,6 +136,9 @@ func (c *Config) Check() error {
 	hops := map[int]bool{}
 	each(k, "tunnel", c.Tunnels, func(t *Tunnel) string { return t.Interface }, func(t *Tunnel) {
 		k.tunnel(t)
+		if c.Link(t.Link) == nil {
+			k.fail("%s goes by link %q, which is not there", t.Interface, t.Link)
+		}
 		names[t.Interface] = true
 		if w := t.WireGuard; w != nil {
 			k.number("a list", w.List, 0, len(c.Lists))

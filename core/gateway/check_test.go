@@ -82,6 +82,7 @@ func TestCheckRefuses(t *testing.T) {
 		"can be called":              func(c *Config) { c.Tunnels[0].Interface = "sixteen-bytes-16" },
 		"weir-1 is there twice":      func(c *Config) { c.Tunnels[1].Interface = "weir-1" },
 		"next hop 84000001":          func(c *Config) { c.Tunnels[1].NextHop-- },
+		"by link \"dsl\"":            func(c *Config) { c.Tunnels[1].Link = "dsl" },
 		"an MTU is 67":               func(c *Config) { c.Tunnels[0].MTU = 67 },
 		"an MTU is 65536":            func(c *Config) { c.Tunnels[0].MTU = 65536 },
 		"of WireGuard or of IPsec":   func(c *Config) { c.Tunnels[0].IPsec = c.Tunnels[1].IPsec },

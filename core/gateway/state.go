@@ -43,12 +43,22 @@ type State struct {
 	At      Time          `json:"at"`
 	Release int           `json:"release,omitempty"` // that it runs; 0 where it was told none
 	Digest  string        `json:"digest,omitempty"`  // of what it runs
+	Trial   TrialState    `json:"trial,omitzero"`
 	Line    LineState     `json:"line,omitzero"`
 	Clock   ClockState    `json:"clock,omitzero"`
 	Links   []LinkState   `json:"link,omitempty"`
 	Tunnels []TunnelState `json:"tunnel,omitempty"`
 	Ways    []WayState    `json:"way,omitempty"`
 	Rules   []RuleState   `json:"filter-rule,omitempty"`
+}
+
+// TrialState is what is being tried, and how the last trial ended.
+type TrialState struct {
+	Token       string `json:"token,omitempty"`
+	Left        int    `json:"seconds-left,omitempty"`
+	LastToken   string `json:"last-token,omitempty"`
+	LastOutcome string `json:"last-outcome,omitempty"` // confirmed or went-back
+	Trouble     string `json:"trouble,omitempty"`      // why the last applying failed
 }
 
 // LineState is the line to a server.
@@ -92,6 +102,7 @@ type TunnelState struct {
 	LossBackPPM int            `json:"loss-back,omitempty"`
 	PathMTU     int            `json:"path-mtu,omitempty"`
 	Beyond      bool           `json:"beyond-limits,omitempty"` // of its probe profile
+	KeptOff     Counter        `json:"kept-off,omitempty"`      // packets of zones that its links are not for
 }
 
 // WayState is the group that a way uses; 0 when none lives.

@@ -128,6 +128,9 @@ func TestYanglintAcceptsGateways(t *testing.T) {
 		}
 		for j := range e.Overlays {
 			e.Overlays[j].HubsTell = true
+			if zones := e.Zones(); j < estate.MaxLimited && len(zones) > 0 {
+				e.Overlays[j].Probe = &estate.Probe{Limits: &estate.Limits{LatencyMs: 150, JitterMs: 20.5, LossPercent: 1, Zones: zones[:1]}}
+			}
 		}
 		for j := range e.Sites {
 			e.Sites[j].Gateway.Switches = true
@@ -161,8 +164,8 @@ func TestYanglintAcceptsGateways(t *testing.T) {
 	const at = gateway.Time("2026-11-30T12:00:00Z")
 	state := &gateway.State{
 		Site: "tarn", At: at, Release: 3, Digest: "ab12", Line: gateway.LineState{Up: true, Since: at, Server: "one"}, Clock: gateway.ClockState{Synchronised: true},
-		Links:   []gateway.LinkState{{Link: "fibre", Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.2")}, NextHopUp: true, SeenOutside: netip.MustParseAddr("203.0.113.2"), PathMTU: 1492}},
-		Tunnels: []gateway.TunnelState{{Interface: "weir-1", Up: true, Since: at, HandshakeS: 12, BytesIn: 1 << 63, Endpoint: netip.MustParseAddrPort("[2001:db8::1]:51820"), LossOutPPM: 1000, PathMTU: 1420}},
+		Links:   []gateway.LinkState{{Link: "fibre", Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.2")}, NextHopUp: true, NamesUp: true, SeenOutside: netip.MustParseAddr("203.0.113.2"), PathMTU: 1492}},
+		Tunnels: []gateway.TunnelState{{Interface: "weir-1", Up: true, Since: at, HandshakeS: 12, BytesIn: 1 << 63, Endpoint: netip.MustParseAddrPort("[2001:db8::1]:51820"), LossOutPPM: 1000, PathMTU: 1420, Beyond: true, KeptOff: 5}},
 		Ways:    []gateway.WayState{{ID: gateway.FirstWay, Group: 1}}, Rules: []gateway.RuleState{{Overlay: "ops", Rule: 1, Packets: 3, Bytes: 300}},
 	}
 	text, err := gateway.WriteState(state)

@@ -150,14 +150,15 @@ func (b *bundle) pass(t *render.Text) {
 // keptOff keeps the site's own subnets off tunnels whose links, at either end, are
 // for other zones only.
 func (b *bundle) keptOff(t *render.Text) {
-	for _, kept := range b.c.Filter.Kept {
+	for i := range b.c.Filter.Kept {
+		kept := &b.c.Filter.Kept[i]
 		for _, family := range families {
 			prefixes := ofFamily(kept.Prefixes, family.family)
 			if len(prefixes) == 0 {
 				continue
 			}
-			list(t.Str("\t\toifname \"").Word(kept.Interface).Str("\" ").Str(family.word).Str(" saddr "), prefixes).Line(" drop")
-			list(t.Str("\t\tiifname \"").Word(kept.Interface).Str("\" ").Str(family.word).Str(" daddr "), prefixes).Line(" drop")
+			list(t.Str("\t\toifname \"").Word(kept.Interface).Str("\" ").Str(family.word).Str(" saddr "), prefixes).Str(" counter name ").Word(KeptCounter(i)).Line(" drop")
+			list(t.Str("\t\tiifname \"").Word(kept.Interface).Str("\" ").Str(family.word).Str(" daddr "), prefixes).Str(" counter name ").Word(KeptCounter(i)).Line(" drop")
 		}
 	}
 }
@@ -199,8 +200,16 @@ func Counter(overlay string, rule int) string {
 	return setOf(overlay) + "_rule_" + strconv.Itoa(rule)
 }
 
-// counters declares one for each rule of a policy that concerns this site.
+// KeptCounter names the counter of what is kept off a tunnel, by its place in the
+// filter's list.
+func KeptCounter(place int) string { return "kept_off_" + strconv.Itoa(place+1) }
+
+// counters declares one for each rule of a policy that concerns this site, and for each
+// tunnel that some zones are kept off.
 func (b *bundle) counters(t *render.Text) {
+	for i := range b.c.Filter.Kept {
+		t.Str("\tcounter ").Word(KeptCounter(i)).Line(" { }")
+	}
 	for i := range b.c.Filter.Overlays {
 		o := &b.c.Filter.Overlays[i]
 		last := -1

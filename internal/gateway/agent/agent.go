@@ -22,6 +22,8 @@ type Settings struct {
 	Log   *slog.Logger
 	// Resolve asks for the addresses of a name; nil asks the machine's resolver.
 	Resolve func(ctx context.Context, name string) ([]netip.Addr, error)
+	// Resolvers are name servers that links are asked for; nil reads those of the machine.
+	Resolvers func() []netip.Addr
 }
 
 // An Agent keeps one gateway. One goroutine, Run's, owns all that it holds; others ask
@@ -45,9 +47,9 @@ type Agent struct {
 	made     *gateway.Config // see spread
 	keeping  map[int]int
 	spreadOf *gateway.Config
-	broken   string          // why the last applying failed; empty where it did not
-	linkUp   map[string]bool // by WAN link: its next hop answers
-	told     map[string]bool // notes that were told already
+	broken   string              // why the last applying failed; empty where it did not
+	links    map[string]*circuit // by WAN link
+	told     map[string]bool     // notes that were told already
 }
 
 // New opens an agent's state.
@@ -60,6 +62,9 @@ func New(plane Plane, s Settings) (*Agent, error) {
 			return net.DefaultResolver.LookupNetIP(ctx, "ip", name)
 		}
 	}
+	if s.Resolvers == nil {
+		s.Resolvers = nameServers
+	}
 	st, err := openStore(s.State)
 	if err != nil {
 		return nil, err
@@ -70,7 +75,7 @@ func New(plane Plane, s Settings) (*Agent, error) {
 	}
 	a := &Agent{
 		Settings: s, plane: plane, store: st, journal: journal, asked: make(chan func()), applied: make(chan struct{}, 1), done: make(chan struct{}),
-		linkUp: map[string]bool{}, told: map[string]bool{},
+		links: map[string]*circuit{}, told: map[string]bool{},
 	}
 	a.prober = newProber(s.Log, a.event)
 	return a, nil
@@ -117,6 +122,7 @@ func (a *Agent) Run(ctx context.Context, ready, alive func()) error {
 	ready()
 	go a.names(ctx)
 	go a.nextHops(ctx)
+	go a.circuits(ctx)
 	tick := time.NewTicker(250 * time.Millisecond)
 	defer tick.Stop()
 	for turn := 0; ; {

@@ -37,7 +37,7 @@ func run(t *testing.T, p *tray, state, keys string) *running {
 	t.Helper()
 	a, err := New(p, Settings{State: state, Keys: keys, Resolve: func(context.Context, string) ([]netip.Addr, error) {
 		return []netip.Addr{netip.MustParseAddr("192.0.2.99")}, nil
-	}})
+	}, Resolvers: func() []netip.Addr { return []netip.Addr{netip.MustParseAddr("198.51.100.53")} }})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -12,11 +12,12 @@ import (
 
 	"wideknot/core/gateway"
 	"wideknot/internal/gateway/socket"
+	"wideknot/internal/line"
 )
 
 // Serve answers the machine's own programs on a socket until the context ends: the
-// same binary's status, events, why, check, apply, confirm, back and remove. Who may
-// open the socket is root.
+// same binary's status, events, why, check, apply, confirm, back and remove; and RESTCONF
+// as on the line to a server. Who may open the socket is root.
 func (a *Agent) Serve(ctx context.Context, path string) error {
 	return socket.Serve(ctx, path, a.handler())
 }
@@ -59,6 +60,10 @@ func (a *Agent) handler() http.Handler {
 			write(w, value)
 		})
 	}
+	conversation := line.Handler(a)
+	mux.Handle("/restconf", conversation)
+	mux.Handle("/restconf/", conversation)
+	mux.Handle("/.well-known/", conversation)
 	return mux
 }
 

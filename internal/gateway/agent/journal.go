@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"sync"
 	"time"
+
+	"wideknot/internal/line"
 )
 
 // Kinds of events.
@@ -33,16 +35,8 @@ const (
 	LinksMoved   = "links-changed"
 )
 
-// An Event is one line of the journal. Sequence has no gaps within an epoch; where
-// lines were dropped for want of room, what is left begins later.
-type Event struct {
-	Epoch    string    `json:"epoch"`
-	Sequence uint64    `json:"sequence"`
-	At       time.Time `json:"at"`
-	Kind     string    `json:"kind"`
-	About    string    `json:"about,omitempty"` // an interface, a way, a link
-	Words    string    `json:"words"`
-}
+// Event is one line of the journal.
+type Event = line.Event
 
 // journalRoom is the most that one of the journal's two files holds.
 const journalRoom = 1 << 20
@@ -104,7 +98,7 @@ func (j *Journal) Close() error { return j.file.Close() }
 func (j *Journal) Write(kind, about, format string, values ...any) Event {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	e := Event{j.epoch, j.next, time.Now().UTC(), kind, about, fmt.Sprintf(format, values...)}
+	e := Event{Epoch: j.epoch, Sequence: j.next, At: time.Now().UTC(), Kind: kind, About: about, Words: fmt.Sprintf(format, values...)}
 	j.next++
 	const most = 1000
 	if len(j.kept) >= most {

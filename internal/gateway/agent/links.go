@@ -105,7 +105,7 @@ func (a *Agent) nextHops(ctx context.Context) {
 				continue
 			}
 			asking, cancel := context.WithTimeout(ctx, nextHopWithin)
-			err := a.plane.Ping(asking, l.Device, l.NextHops[0])
+			err := a.plane.Ping(asking, l, l.NextHops[0], 0)
 			cancel()
 			_ = a.do(ctx, func() error { a.linkIs(l, err == nil); return nil })
 		}
@@ -119,11 +119,12 @@ func (a *Agent) nextHops(ctx context.Context) {
 
 // linkIs takes what a link's next hop answered.
 func (a *Agent) linkIs(l *gateway.Link, up bool) {
-	was, known := a.linkUp[l.Key]
+	k := a.circuit(l)
+	was, known := k.up, k.asked
 	if known && was == up {
 		return
 	}
-	a.linkUp[l.Key] = up
+	k.up, k.asked = up, true
 	switch {
 	case up && known:
 		a.event(LinksMoved, l.Key, "the next hop %v of WAN link %s answers again", l.NextHops[0], l.Key)

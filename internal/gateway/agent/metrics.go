@@ -19,6 +19,10 @@ var (
 	tunnelJitter   = figure("tunnel_jitter_seconds", "Mean difference between one round trip and the next.", "interface")
 	tunnelLoss     = figure("tunnel_loss_ratio", "Part of the last probes that was lost, by direction.", "interface", "direction")
 	linkNextHop    = figure("link_next_hop_up", "Whether the next hop of the WAN link answers: 1 or 0.", "link")
+	linkNames      = figure("link_name_service_up", "Whether a name service answers by the WAN link: 1 or 0.", "link")
+	linkMTU        = figure("link_path_mtu_bytes", "The largest packet that passed outside the tunnels; 0 where nothing is known.", "link")
+	tunnelBeyond   = figure("tunnel_beyond_limits", "Whether the tunnel is beyond the limits of its profile: 1 or 0.", "interface")
+	tunnelKept     = figure("tunnel_kept_off_packets_total", "Packets of zones that the tunnel is not for.", "interface")
 	wayGroup       = figure("way_group", "Place of the group that the way uses; 0 when none lives.", "way")
 	rulePackets    = figure("policy_packets_total", "Packets that a rule of a policy decided.", "overlay", "rule")
 	gatewayRelease = figure("release", "Release that the gateway runs, 0 where it was told none.")
@@ -57,11 +61,15 @@ func (a *Agent) Collect(out chan<- prometheus.Metric) {
 		counter(tunnelAnswers, float64(t.Answered), t.Interface)
 		gauge(tunnelLatency, float64(t.LatencyUs)/1e6, t.Interface)
 		gauge(tunnelJitter, float64(t.JitterUs)/1e6, t.Interface)
+		gauge(tunnelBeyond, bit[t.Beyond], t.Interface)
+		counter(tunnelKept, float64(t.KeptOff), t.Interface)
 		gauge(tunnelLoss, float64(t.LossOutPPM)/1e6, t.Interface, "out")
 		gauge(tunnelLoss, float64(t.LossBackPPM)/1e6, t.Interface, "back")
 	}
 	for i := range s.Links {
 		gauge(linkNextHop, bit[s.Links[i].NextHopUp], s.Links[i].Link)
+		gauge(linkNames, bit[s.Links[i].NamesUp], s.Links[i].Link)
+		gauge(linkMTU, float64(s.Links[i].PathMTU), s.Links[i].Link)
 	}
 	for _, w := range s.Ways {
 		gauge(wayGroup, float64(w.Group), number(w.ID))

@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"net"
 	"net/netip"
 	"time"
 
@@ -38,8 +39,11 @@ type Plane interface {
 	Carrying() (map[netip.Addr]bool, error)
 	// Listen opens a socket for probes of an address family; see stamp.Listen.
 	Listen(ctx context.Context, four bool, port, mark int) (stamp.Conn, error)
-	// Ping asks an address beyond a device whether it lives.
-	Ping(ctx context.Context, device string, to netip.Addr) error
+	// Ping asks an address beyond a WAN link for an echo: of a packet of so many bytes, that
+	// nothing may cut up, or of any with 0.
+	Ping(ctx context.Context, l *gateway.Link, to netip.Addr, size int) error
+	// Dial sends UDP to an address beyond a WAN link.
+	Dial(ctx context.Context, l *gateway.Link, to netip.AddrPort) (net.Conn, error)
 }
 
 // A Use says by which members of its groups a way goes; by none, it discards.
@@ -68,5 +72,6 @@ type Device struct {
 	Up        bool
 	Handshake time.Time // zero where there was none
 	In, Out   uint64    // bytes
+	Kept      uint64    // packets of zones that are kept off it
 	Endpoint  netip.AddrPort
 }

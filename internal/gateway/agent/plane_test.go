@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"maps"
+	"net"
 	"net/netip"
 	"sync"
 	"testing"
@@ -32,11 +33,13 @@ type tray struct {
 	carrying map[netip.Addr]bool
 	applying int
 	number   byte // in its net
+	takes    int  // bytes of a packet that a WAN link lets through
+	names    bool // a name service answers
 }
 
 func newTray(n *testNet) *tray {
 	n.trays++
-	return &tray{net: n, number: n.trays, uses: map[int][]gateway.Member{}, steers: map[Place]int{}, called: map[string]netip.AddrPort{}, down: map[string]bool{}, gone: map[string]bool{}, changes: make(chan struct{}, 1)}
+	return &tray{net: n, number: n.trays, takes: 1500, names: true, uses: map[int][]gateway.Member{}, steers: map[Place]int{}, called: map[string]netip.AddrPort{}, down: map[string]bool{}, gone: map[string]bool{}, changes: make(chan struct{}, 1)}
 }
 
 func (p *tray) Check(*gateway.Config) error { return p.refuses }
@@ -89,7 +92,7 @@ func (p *tray) Read(c *gateway.Config) (Reading, error) {
 	out := Reading{Tunnels: map[string]Device{}}
 	for i := range c.Tunnels {
 		name := c.Tunnels[i].Interface
-		out.Tunnels[name] = Device{Present: !p.gone[name], Up: !p.down[name], In: 7}
+		out.Tunnels[name] = Device{Present: !p.gone[name], Up: !p.down[name], In: 7, Endpoint: netip.MustParseAddrPort("192.0.2.7:51820")}
 	}
 	return out, nil
 }
@@ -130,7 +133,32 @@ func (p *tray) Listen(_ context.Context, four bool, port, _ int) (stamp.Conn, er
 	return p.net.listen(p, port), nil
 }
 
-func (p *tray) Ping(context.Context, string, netip.Addr) error { return nil }
+func (p *tray) Ping(_ context.Context, _ *gateway.Link, _ netip.Addr, size int) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if size > p.takes {
+		return errors.New("too large")
+	}
+	return nil
+}
+
+// Dial returns a connection to a name server that answers what is asked, or nothing.
+func (p *tray) Dial(context.Context, *gateway.Link, netip.AddrPort) (net.Conn, error) {
+	here, there := net.Pipe()
+	go func() {
+		room := make([]byte, 512)
+		n, err := there.Read(room)
+		p.mu.Lock()
+		answers := p.names
+		p.mu.Unlock()
+		if err == nil && answers && n > 3 {
+			_, _ = there.Write([]byte("what nobody asked for"))
+			room[2] |= 0x80 // a response
+			_, _ = there.Write(room[:n])
+		}
+	}()
+	return here, nil
+}
 
 // by says which members a way goes by.
 func (p *tray) by(way int) (out string) {
@@ -279,6 +307,8 @@ func twoEnds(interval int) (a, b *gateway.Config) {
 	}}}
 	a = &gateway.Config{Site: "a", Tunnels: []gateway.Tunnel{tunnel("b", "x", "10.0.0.0", "10.0.0.1", 1), tunnel("b", "y", "10.0.0.2", "10.0.0.3", 2)}, Ways: way}
 	b = &gateway.Config{Site: "b", Tunnels: []gateway.Tunnel{tunnel("a", "x", "10.0.0.1", "10.0.0.0", 1), tunnel("a", "y", "10.0.0.3", "10.0.0.2", 2)}, Ways: way}
+	a.Links = []gateway.Link{{Key: "wx"}, {Key: "wy"}}
+	b.Links = a.Links
 	a.Routes = []gateway.Route{{Prefix: netip.MustParsePrefix("10.9.0.0/24"), Way: gateway.FirstWay}}
 	b.Routes = []gateway.Route{{Prefix: netip.MustParsePrefix("10.8.0.0/24"), Way: gateway.FirstWay}}
 	return a, b

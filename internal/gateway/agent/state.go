@@ -28,6 +28,10 @@ func moment(t time.Time) gateway.Time {
 func (a *Agent) state() (*gateway.State, error) {
 	now := time.Now()
 	out := &gateway.State{At: moment(now), Clock: gateway.ClockState{Synchronised: synchronised()}}
+	out.Trial = gateway.TrialState{LastToken: a.last.Token, LastOutcome: a.last.How, Trouble: a.broken}
+	if a.trial != nil {
+		out.Trial.Token, out.Trial.Left = a.trial.Token, max(1, int((a.ends-bootClock()).Seconds()))
+	}
 	if a.running == nil {
 		return out, nil
 	}
@@ -39,14 +43,15 @@ func (a *Agent) state() (*gateway.State, error) {
 	}
 	for i := range c.Links {
 		l := &c.Links[i]
-		one := gateway.LinkState{Link: l.Key, Addresses: plain(r.Links[l.Key]), NextHopUp: a.linkUp[l.Key]}
+		k := a.circuit(l)
+		one := gateway.LinkState{Link: l.Key, Addresses: plain(r.Links[l.Key]), NextHopUp: k.up, NamesUp: k.names, PathMTU: k.size}
 		out.Links = append(out.Links, one)
 	}
 	a.prober.each(func(w *watched) {
 		d := r.Tunnels[w.tunnel.Interface]
 		one := gateway.TunnelState{
 			Interface: w.tunnel.Interface, Up: w.alive(now), Since: moment(w.life.since),
-			BytesIn: gateway.Counter(d.In), BytesOut: gateway.Counter(d.Out), Endpoint: d.Endpoint,
+			KeptOff: gateway.Counter(d.Kept), BytesIn: gateway.Counter(d.In), BytesOut: gateway.Counter(d.Out), Endpoint: d.Endpoint,
 			Sent: gateway.Counter(w.quality.Sent), Answered: gateway.Counter(w.quality.Answered),
 		}
 		if !d.Handshake.IsZero() {
@@ -73,6 +78,25 @@ func plain(list []netip.Addr) (out []netip.Addr) {
 		}
 	}
 	return out
+}
+
+// Running returns what the gateway is to be, on trial or confirmed; nil where nothing was
+// applied.
+func (a *Agent) Running(ctx context.Context) (out *gateway.Config, err error) {
+	err = a.do(ctx, func() error {
+		if a.running != nil {
+			out = a.running.Config
+		}
+		return nil
+	})
+	return out, err
+}
+
+// Events returns those of the journal behind a sequence number, at most so many of the
+// first, the journal's epoch, and a channel that closes with the next.
+func (a *Agent) Events(after uint64, most int) (epoch string, events []Event, more <-chan struct{}, err error) {
+	events, more, err = a.journal.After(after, most)
+	return a.journal.epoch, events, more, err
 }
 
 // Standing is what an agent says of itself besides State.

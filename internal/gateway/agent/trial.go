@@ -8,13 +8,14 @@ import (
 	"time"
 
 	"wideknot/core/gateway"
+	"wideknot/internal/line"
 )
 
-// ErrBusy is of a second trial while one goes on.
-var ErrBusy = errors.New("a configuration is being tried: confirm it or go back first")
-
-// ErrToken is of a token that is not the trial's.
-var ErrToken = errors.New("nothing of that name is being tried")
+// Those of a second trial while one goes on, and of a token that is not the trial's.
+var (
+	ErrBusy  = line.ErrInUse
+	ErrToken = line.ErrToken
+)
 
 // Try applies a configuration for a time; it goes back unless Confirm follows. With 0
 // seconds it is confirmed at once. The same token again is answered alike. Where it

@@ -55,11 +55,11 @@ func dropFilter() error {
 	return err
 }
 
-// counts reads the counters of policies.
-func counts(c *gateway.Config) (out []gateway.RuleState, err error) {
+// counts reads the counters of policies, and of what is kept off tunnels, by interface.
+func counts(c *gateway.Config) (out []gateway.RuleState, kept map[string]uint64, err error) {
 	text, err := nft(nil, "-j", "list", "counters", "table", "inet", "wideknot")
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var document struct {
 		Nftables []struct {
@@ -70,7 +70,7 @@ func counts(c *gateway.Config) (out []gateway.RuleState, err error) {
 		} `json:"nftables"`
 	}
 	if err := json.Unmarshal(text, &document); err != nil {
-		return nil, fmt.Errorf("reading counters: %w", err)
+		return nil, nil, fmt.Errorf("reading counters: %w", err)
 	}
 	byName := map[string]gateway.RuleState{}
 	for _, n := range document.Nftables {
@@ -95,7 +95,11 @@ func counts(c *gateway.Config) (out []gateway.RuleState, err error) {
 			out = append(out, state)
 		}
 	}
-	return out, nil
+	kept = map[string]uint64{}
+	for i := range c.Filter.Kept {
+		kept[c.Filter.Kept[i].Interface] = uint64(byName[linux.KeptCounter(i)].Packets)
+	}
+	return out, kept, nil
 }
 
 // settings sets the kernel's, and keeps what those that outlive our interfaces were

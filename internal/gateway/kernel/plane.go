@@ -159,10 +159,15 @@ func (p *Plane) Read(c *gateway.Config) (agent.Reading, error) {
 			}
 		}
 	}
+	rules, kept, err := counts(c)
+	if err != nil {
+		return out, err
+	}
+	out.Rules = rules
 	for i := range c.Tunnels {
 		t := &c.Tunnels[i]
 		l, there := have[t.Interface]
-		one := agent.Device{Present: there && l.ours, Up: l.up}
+		one := agent.Device{Present: there && l.ours, Up: l.up, Kept: kept[t.Interface]}
 		if d, err := p.client.Device(t.Interface); err == nil && len(d.Peers) > 0 {
 			peer := &d.Peers[0]
 			one.In, one.Out, one.Endpoint = uint64(peer.ReceiveBytes), uint64(peer.TransmitBytes), endpointOf(peer)
@@ -172,8 +177,7 @@ func (p *Plane) Read(c *gateway.Config) (agent.Reading, error) {
 		}
 		out.Tunnels[t.Interface] = one
 	}
-	out.Rules, err = counts(c)
-	return out, err
+	return out, nil
 }
 
 // Call tells a tunnel's device where its far end is.

@@ -1,0 +1,185 @@
+package line
+
+import (
+	"cmp"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"net/http"
+	"strings"
+
+	"wideknot/core/gateway"
+)
+
+// Trials: how long one lasts where the request does not say (RFC 6241, 8.4.5.1), and the
+// longest.
+const (
+	usualTrial   = 600
+	longestTrial = 7 * 24 * 3600
+)
+
+// known are the operations by their names.
+func (h *handler) known() map[string]answering {
+	return map[string]answering{
+		"ietf-netconf:commit":          h.commit,
+		"ietf-netconf:cancel-commit":   h.cancel,
+		"ietf-netconf:discard-changes": h.discard,
+	}
+}
+
+// operate carries an operation out.
+func (h *handler) operate(w http.ResponseWriter, r *http.Request) error {
+	if err := noQuery(r); err != nil {
+		return err
+	}
+	name := r.PathValue("operation")
+	f, there := h.known()[name]
+	if !there {
+		return refusal(http.StatusNotFound, InvalidValue, "there is no operation %q", name)
+	}
+	return f(w, r)
+}
+
+// empty is YANG's type of a leaf without a value: [null].
+type empty []*struct{}
+
+func (e empty) set() bool { return len(e) == 1 && e[0] == nil }
+
+// input reads the input of an operation; one without a body has none.
+func input[T any](r *http.Request) (in T, err error) {
+	if r.ContentLength == 0 && r.Header.Get("Content-Type") == "" {
+		return in, nil
+	}
+	text, err := body(r, 1<<16)
+	if err != nil || len(text) == 0 {
+		return in, err
+	}
+	var d struct {
+		Input *T `json:"ietf-netconf:input"`
+	}
+	if err := strict(text, &d); err != nil {
+		return in, err
+	}
+	if d.Input == nil {
+		return in, refusal(http.StatusBadRequest, MissingElement, "the input stands in ietf-netconf:input")
+	}
+	return *d.Input, nil
+}
+
+// committing is the input of commit.
+type committing struct {
+	Confirmed empty  `json:"confirmed,omitempty"`
+	Timeout   int    `json:"confirm-timeout,omitempty"` // seconds
+	Persist   string `json:"persist,omitempty"`         // the trial's token
+	PersistID string `json:"persist-id,omitempty"`
+	Candidate string `json:"wideknot-gateway:candidate,omitempty"` // digest of what is to be committed
+	Release   int    `json:"wideknot-gateway:release,omitempty"`
+}
+
+// commit makes the candidate run, on trial or for good, or confirms a trial.
+func (h *handler) commit(w http.ResponseWriter, r *http.Request) error {
+	in, err := input[committing](r)
+	if err != nil {
+		return err
+	}
+	for _, token := range []string{in.Persist, in.PersistID} {
+		if len(token) > 255 || strings.ContainsFunc(token, func(c rune) bool { return c < '!' || c > '~' }) {
+			return refusal(http.StatusBadRequest, InvalidValue, "a token is up to 255 visible characters")
+		}
+	}
+	switch {
+	case in.PersistID != "" && in.Confirmed.set():
+		return refusal(http.StatusBadRequest, NotSupported, "a trial cannot be made longer: confirm it, or cancel it and commit again")
+	case in.PersistID != "":
+		if err := h.device.Confirm(r.Context(), in.PersistID); err != nil {
+			return err
+		}
+		w.WriteHeader(http.StatusNoContent)
+		return nil
+	case !in.Confirmed.set() && (in.Timeout != 0 || in.Persist != ""):
+		return refusal(http.StatusBadRequest, MissingElement, "confirm-timeout and persist go with confirmed")
+	}
+	seconds := 0
+	if in.Confirmed.set() {
+		if seconds = cmp.Or(in.Timeout, usualTrial); seconds < 1 || seconds > longestTrial {
+			return refusal(http.StatusBadRequest, InvalidValue, "a trial is from 1 to %d seconds long", longestTrial)
+		}
+	}
+	if in.Release < 0 {
+		return refusal(http.StatusBadRequest, InvalidValue, "a release is a number from 1")
+	}
+	return h.apply(w, r, &in, seconds)
+}
+
+// apply makes the candidate run for so many seconds, or for good with 0.
+func (h *handler) apply(w http.ResponseWriter, r *http.Request, in *committing, seconds int) error {
+	h.mu.Lock()
+	c := h.candidate
+	h.mu.Unlock()
+	if c == nil { // the candidate is as what runs; so it may have been committed before
+		var err error
+		if c, err = h.device.Running(r.Context()); err != nil {
+			return err
+		}
+	}
+	switch {
+	case c == nil:
+		return refusal(http.StatusBadRequest, InvalidValue, "there is nothing to commit")
+	case in.Candidate != "" && in.Candidate != c.Digest():
+		return refusal(http.StatusConflict, OperationFailed, "the candidate is %s, not %s", c.Digest(), in.Candidate)
+	}
+	token := in.Persist
+	if token == "" {
+		room := make([]byte, 8)
+		_, _ = rand.Read(room) // never fails
+		token = hex.EncodeToString(room)
+	}
+	if err := h.device.Try(r.Context(), c, in.Release, token, seconds); err != nil {
+		if !errors.Is(err, ErrInUse) {
+			err = refusal(http.StatusConflict, OperationFailed, "%v", err)
+		}
+		return err
+	}
+	h.forget(c)
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// forget lets the candidate be as what runs, unless it was written anew meanwhile.
+func (h *handler) forget(c *gateway.Config) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.candidate == c {
+		h.candidate = nil
+	}
+}
+
+// cancel goes back from a trial.
+func (h *handler) cancel(w http.ResponseWriter, r *http.Request) error {
+	in, err := input[struct {
+		PersistID string `json:"persist-id,omitempty"`
+	}](r)
+	if err != nil {
+		return err
+	}
+	if in.PersistID == "" {
+		return refusal(http.StatusBadRequest, MissingElement, "persist-id says which trial is cancelled")
+	}
+	if err := h.device.Back(r.Context(), in.PersistID); err != nil {
+		return err
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// discard makes the candidate what runs.
+func (h *handler) discard(w http.ResponseWriter, r *http.Request) error {
+	if _, err := input[struct{}](r); err != nil {
+		return err
+	}
+	h.mu.Lock()
+	h.candidate = nil
+	h.mu.Unlock()
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
