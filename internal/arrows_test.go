@@ -27,7 +27,7 @@ var may = map[string][]string{
 	"internal/server/identity": {"internal/server/store"},
 	"internal/server/desk":     {"core", "internal/server/identity", "internal/server/store"},
 	"internal/server/api":      {"core", "internal/server/desk", "internal/server/identity", "internal/server/store"},
-	"cmd/wideknot":             {"core", "examples", "internal/gateway/agent", "internal/gateway/kernel", "internal/gateway/socket", "internal/server/api", "internal/server/desk", "internal/server/identity", "internal/server/store"},
+	"cmd/wideknot":             {"core", "examples", "internal/gateway/agent", "internal/gateway/kernel", "internal/gateway/socket", "internal/line", "internal/server/api", "internal/server/desk", "internal/server/identity", "internal/server/store"},
 	"examples":                 {"core"},
 	"lab":                      {"core", "internal/gateway/socket"},
 	"mutate":                   {},

@@ -22,22 +22,28 @@ import (
 
 func (p *gatewayPlaces) runCommand() *cobra.Command {
 	var metrics, config string
+	var home calling
 	c := &cobra.Command{
 		Use: "run", Short: "Keep this gateway until told to end", Args: cobra.NoArgs,
 		Long: "Run makes this gateway what was last applied, probes its tunnels, moves traffic between them and answers the\n" +
 			"other commands. When it ends, tunnels and routes stay. With --config it keeps what that file says.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			log := slog.New(slog.NewTextHandler(c.ErrOrStderr(), nil))
-			return p.keep(c.Context(), log, config, metrics)
+			return p.keep(c.Context(), log, config, metrics, &home)
 		},
 	}
 	c.Flags().StringVar(&config, "config", "", "a config.json to apply and keep when it is another than before")
+	home.flags(c)
 	c.Flags().StringVar(&metrics, "metrics", "", "address for /metrics, such as 127.0.0.1:9862")
 	return c
 }
 
 // keep runs the agent on this machine's kernel.
-func (p *gatewayPlaces) keep(ctx context.Context, log *slog.Logger, config, metrics string) error {
+func (p *gatewayPlaces) keep(ctx context.Context, log *slog.Logger, config, metrics string, home *calling) error {
+	line, err := home.read(log)
+	if err != nil {
+		return exit{refused, err}
+	}
 	plane, err := kernel.Open(p.state, p.devices())
 	if err != nil {
 		return exit{refused, err}
@@ -68,6 +74,11 @@ func (p *gatewayPlaces) keep(ctx context.Context, log *slog.Logger, config, metr
 		notify(daemon.SdNotifyReady)
 		if config != "" {
 			go follow(ctx, a, log, config)
+		}
+		if line != nil {
+			line.Device = a
+			line.Told = func(up bool, server string) { a.LineIs(ctx, up, server) }
+			go func() { _ = line.Run(ctx) }() // it was checked when it was read
 		}
 	}
 	if err := a.Run(ctx, ready, func() { notify(daemon.SdNotifyWatchdog) }); err != nil {

@@ -18,11 +18,22 @@ type handler struct {
 	device    Device
 	mu        sync.Mutex
 	candidate *gateway.Config // nil while it is as the running one
+	// Of a line to a server: the trials that began on it, and what is called when one does.
+	began   map[string]bool
+	applied func()
 }
 
-// Handler is a gateway's RESTCONF server.
-func Handler(d Device) http.Handler {
-	h := &handler{device: d}
+// Handler is a gateway's RESTCONF server on the machine itself.
+func Handler(d Device) http.Handler { return (&handler{device: d}).mux() }
+
+// onLine is the same on one line to a server. What is tried over it can be confirmed only
+// over a later one: that the server still reaches the gateway is what confirming proves.
+// applied is called when a trial begins.
+func onLine(d Device, applied func()) http.Handler {
+	return (&handler{device: d, began: map[string]bool{}, applied: applied}).mux()
+}
+
+func (h *handler) mux() http.Handler {
 	mux := http.NewServeMux()
 	for path, methods := range map[string]map[string]answering{
 		"/.well-known/host-meta":           {"GET": hostMeta},

@@ -91,6 +91,12 @@ func (h *handler) commit(w http.ResponseWriter, r *http.Request) error {
 	case in.PersistID != "" && in.Confirmed.set():
 		return refusal(http.StatusBadRequest, NotSupported, "a trial cannot be made longer: confirm it, or cancel it and commit again")
 	case in.PersistID != "":
+		h.mu.Lock()
+		early := h.began[in.PersistID]
+		h.mu.Unlock()
+		if early {
+			return refusal(http.StatusConflict, OperationFailed, "what was tried over this line is confirmed over one that was dialled after it was applied")
+		}
 		if err := h.device.Confirm(r.Context(), in.PersistID); err != nil {
 			return err
 		}
@@ -134,6 +140,10 @@ func (h *handler) apply(w http.ResponseWriter, r *http.Request, in *committing, 
 		_, _ = rand.Read(room) // never fails
 		token = hex.EncodeToString(room)
 	}
+	before, err := h.device.State(r.Context())
+	if err != nil {
+		return err
+	}
 	if err := h.device.Try(r.Context(), c, in.Release, token, seconds); err != nil {
 		if !errors.Is(err, ErrInUse) {
 			err = refusal(http.StatusConflict, OperationFailed, "%v", err)
@@ -141,6 +151,12 @@ func (h *handler) apply(w http.ResponseWriter, r *http.Request, in *committing, 
 		return err
 	}
 	h.forget(c)
+	if h.applied != nil && seconds > 0 && before.Trial.Token != token { // not the same again
+		h.mu.Lock()
+		h.began[token] = true
+		h.mu.Unlock()
+		defer h.applied()
+	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil
 }

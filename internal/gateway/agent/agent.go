@@ -49,7 +49,8 @@ type Agent struct {
 	spreadOf *gateway.Config
 	broken   string              // why the last applying failed; empty where it did not
 	links    map[string]*circuit // by WAN link
-	told     map[string]bool     // notes that were told already
+	line     gateway.LineState
+	told     map[string]bool // notes that were told already
 }
 
 // New opens an agent's state.

@@ -33,6 +33,8 @@ const (
 	Disagree     = "ends-disagree"
 	Trouble      = "trouble"
 	LinksMoved   = "links-changed"
+	LineUp       = "line-up"
+	LineDown     = "line-down"
 )
 
 // Event is one line of the journal.

@@ -28,6 +28,7 @@ func moment(t time.Time) gateway.Time {
 func (a *Agent) state() (*gateway.State, error) {
 	now := time.Now()
 	out := &gateway.State{At: moment(now), Clock: gateway.ClockState{Synchronised: synchronised()}}
+	out.Line = a.line
 	out.Trial = gateway.TrialState{LastToken: a.last.Token, LastOutcome: a.last.How, Trouble: a.broken}
 	if a.trial != nil {
 		out.Trial.Token, out.Trial.Left = a.trial.Token, max(1, int((a.ends-bootClock()).Seconds()))
@@ -78,6 +79,19 @@ func plain(list []netip.Addr) (out []netip.Addr) {
 		}
 	}
 	return out
+}
+
+// LineIs takes whether there is a line to a server, and to which.
+func (a *Agent) LineIs(ctx context.Context, up bool, server string) {
+	_ = a.do(ctx, func() error { // an agent that ends tells nobody
+		a.line = gateway.LineState{Up: up, Since: moment(time.Now()), Server: server}
+		kind, words := LineDown, "the line to %s is down"
+		if up {
+			kind, words = LineUp, "the line to %s is up"
+		}
+		a.event(kind, server, words, server)
+		return nil
+	})
 }
 
 // Running returns what the gateway is to be, on trial or confirmed; nil where nothing was
