@@ -26,10 +26,10 @@ type handler struct {
 // Handler is a gateway's RESTCONF server on the machine itself.
 func Handler(d Device) http.Handler { return (&handler{device: d}).mux() }
 
-// onLine is the same on one line to a server. What is tried over it can be confirmed only
+// OnLine is the same on one line to a server. What is tried over it can be confirmed only
 // over a later one: that the server still reaches the gateway is what confirming proves.
 // applied is called when a trial begins.
-func onLine(d Device, applied func()) http.Handler {
+func OnLine(d Device, applied func()) http.Handler {
 	return (&handler{device: d, began: map[string]bool{}, applied: applied}).mux()
 }
 

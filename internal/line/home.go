@@ -101,7 +101,7 @@ func (h *Home) call(ctx context.Context, server string, config *tls.Config) (aga
 		HTTP2:       &http.HTTP2Config{MaxReadFrameSize: frameSize, SendPingTimeout: pingEvery, PingTimeout: pingWithin},
 	}
 	var applied atomic.Bool
-	answer.Handler = onLine(h.Device, func() {
+	answer.Handler = OnLine(h.Device, func() {
 		if applied.Swap(true) {
 			return
 		}

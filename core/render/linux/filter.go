@@ -372,8 +372,9 @@ func (b *bundle) held(t *render.Text) {
 	if !slices.ContainsFunc(b.c.Rules, func(r gateway.Rule) bool { return r.Mask&gateway.LimitMask != 0 }) {
 		return
 	}
-	for _, chain := range []struct{ name, hook string }{{"held", "filter hook prerouting"}, {"held_own", "route hook output"}} {
-		t.Str("\tchain ").Str(chain.name).Line(" {").Str("\t\ttype ").Str(chain.hook).Line(" priority mangle + 1; policy accept;")
+	// Answers from the internet have their own address again only behind translation.
+	for _, chain := range []struct{ name, hook string }{{"held", "filter hook prerouting priority dstnat + 1"}, {"held_own", "route hook output priority mangle + 1"}} {
+		t.Str("\tchain ").Str(chain.name).Line(" {").Str("\t\ttype ").Str(chain.hook).Line("; policy accept;")
 		t.Str("\t\tmeta mark & ").Hex(gateway.ProbeMark).Line(" != 0 accept")
 		mark := func(condition string, prefixes []netip.Prefix, then func()) {
 			for _, family := range families {

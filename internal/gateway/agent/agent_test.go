@@ -239,7 +239,7 @@ func TestTrial(t *testing.T) {
 	if err := r.Try(ctx, second, 2, "two", 60); err != nil {
 		t.Fatal(err)
 	}
-	if err := r.Confirm(ctx, "one"); !errors.Is(err, ErrToken) {
+	if err := r.Confirm(ctx, "other"); !errors.Is(err, ErrToken) {
 		t.Errorf("another token confirms: %v", err)
 	}
 	if s, _ := r.Standing(ctx); s.Trial != "two" || s.Left < 50 || s.Release != 2 {

@@ -77,8 +77,8 @@ func (a *Agent) Confirm(ctx context.Context, token string) error {
 }
 
 func (a *Agent) confirm(token string) error {
-	if a.trial == nil && token != "" && a.last == (Outcome{token, Confirmed}) {
-		return nil
+	if token != "" && a.last == (Outcome{token, Confirmed}) && (a.trial == nil || a.trial.Token != token) {
+		return nil // the answer was lost
 	}
 	if a.trial == nil || token != "" && token != a.trial.Token {
 		return ErrToken
@@ -101,7 +101,7 @@ func (a *Agent) Back(ctx context.Context, token string) error {
 		case a.trial != nil && (token == "" || token == a.trial.Token):
 			return a.back(a.trial, "it was asked for")
 		case token != "" && a.last == (Outcome{token, WentBack}):
-			return nil
+			return nil // the answer was lost
 		case a.trial != nil || token != "":
 			return ErrToken
 		}
