@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -86,7 +87,7 @@ func launch(t testing.TB, subcommand, folder string, more ...string) *app {
 // folder makes a short-lived folder with a path short enough for sockets.
 func folder(t testing.TB) string {
 	t.Helper()
-	name, err := os.MkdirTemp("", "wk-e2e-")
+	name, err := os.MkdirTemp(quickFolder(), "wk-e2e-")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -113,15 +114,36 @@ func sitDown(t *testing.T, a *app) *desk {
 	return sitDownAs(t, a, adminEmail, adminPassword)
 }
 
+// One Chromium serves all tests; stopChromium ends it.
+var (
+	stopChromium = func() {}
+	chromium     = sync.OnceValues(func() (*rod.Browser, error) {
+		b, stop, err := browser.Start()
+		if err == nil {
+			stopChromium = stop
+		}
+		return b, err
+	})
+)
+
+// newContext is a browser that shares nothing with others, cookies included.
+func newContext() (*rod.Browser, error) {
+	b, err := chromium()
+	if err != nil {
+		return nil, err
+	}
+	return b.Incognito()
+}
+
 // sitDownAs opens a browser; with an empty address nobody is signed in.
 func sitDownAs(t *testing.T, a *app, email, password string) *desk {
 	t.Helper()
-	b, stop, err := browser.Start()
+	own, err := newContext()
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(stop)
-	page, err := browser.Open(b, a.url)
+	t.Cleanup(func() { _ = own.Close() })
+	page, err := browser.Open(own, a.url)
 	if err != nil {
 		t.Fatal(err)
 	}

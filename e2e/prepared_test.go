@@ -24,13 +24,25 @@ var templates sync.Map // folders to remove
 
 func TestMain(m *testing.M) {
 	code := m.Run()
+	stopChromium()
 	templates.Range(func(folder, _ any) bool { os.RemoveAll(folder.(string)); return true })
 	os.Exit(code)
 }
 
+// quickFolder is in memory where there is room for what the tests of a while keep; empty
+// for the usual place.
+func quickFolder() string {
+	const memory, room = "/dev/shm", 4 << 30
+	var about syscall.Statfs_t
+	if syscall.Statfs(memory, &about) != nil || about.Bavail*uint64(about.Bsize) < room {
+		return ""
+	}
+	return memory
+}
+
 // prepare starts the program on an empty folder, and stops it when it serves.
 func prepare(subcommand string) (string, error) {
-	folder, err := os.MkdirTemp("", "wk-made-")
+	folder, err := os.MkdirTemp(quickFolder(), "wk-made-")
 	if err != nil {
 		return "", err
 	}

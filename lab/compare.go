@@ -278,8 +278,8 @@ func (r *round) tell(q *question) string {
 }
 
 // compare asks everything, then again while each part of the estate has failed
-// that may, as many as most; and looks at the MTU of ways.
-func (r *round) compare(most int) error {
+// that may, as many as most, and those that are named; and looks at the MTU of ways.
+func (r *round) compare(most int, named []string) error {
 	all := r.questions()
 	pairs := r.predict(all, route.Failing{})
 	r.counts.Pairs += len(pairs)
@@ -292,7 +292,15 @@ func (r *round) compare(most int) error {
 	model := outage.New(r.m)
 	parts := model.Parts()
 	r.random.Shuffle(len(parts), func(i, j int) { parts[i], parts[j] = parts[j], parts[i] })
-	for _, part := range parts[:min(most, len(parts))] {
+	parts = parts[:min(most, len(parts))]
+	for _, text := range named {
+		part, err := outage.ParsePart(text)
+		if err != nil {
+			return err
+		}
+		parts = append(parts, part)
+	}
+	for _, part := range parts {
 		failing, err := model.Kills(part)
 		if err != nil {
 			return err

@@ -16,21 +16,40 @@ func TestPredictionsHoldOnThisKernel(t *testing.T) {
 
 // The same with agents, which see by themselves what failed.
 func TestAgentsDoAsPredicted(t *testing.T) {
-	total := try(t, 0, 8, 2, true)
-	if total.Ways < 700 || total.Failures < 12 {
+	total := try(t, 2, 6, 2, true)
+	if total.Ways < 500 || total.Failures < 8 {
 		t.Errorf("only %+v was compared", total)
 	}
 	// How soon deaths were seen is in the log above: on a busy machine it is no promise.
 }
 
-// try compares the estates of some seeds, with some failures each.
-func try(t *testing.T, first, seeds, failures int, agents bool) (total Counts) {
+// What is held to limits and goes out by a hub leaves a lossy link, and so do its answers,
+// whose own addresses are behind the hub's translation.
+func TestAnswersFromTheInternetAreHeldToLimits(t *testing.T) {
+	needsNamespaces(t)
+	counts, differences, err := Try(1, 0, true, "lossy:link:tarn/copper")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, d := range differences {
+		t.Error(d)
+	}
+	t.Logf("%+v", counts)
+}
+
+func needsNamespaces(t *testing.T) {
+	t.Helper()
 	if os.Geteuid() != 0 {
 		t.Skip("SKIPPED, NOT PASSED: this test makes network namespaces and needs root")
 	}
 	if _, err := os.Stat("/dev/net/tun"); err != nil {
 		t.Skip("SKIPPED, NOT PASSED: there is no /dev/net/tun here")
 	}
+}
+
+// try compares the estates of some seeds, with some failures each.
+func try(t *testing.T, first, seeds, failures int, agents bool) (total Counts) {
+	needsNamespaces(t)
 	counts := make([]Counts, seeds)
 	at := make(chan bool, seeds)
 	if agents { // those of more estates at once are late with probes

@@ -77,8 +77,8 @@ func main() {
 }
 
 // Try brings the estate of a seed up and returns where it differs from what is
-// predicted.
-func Try(seed uint64, failures int, agents bool) (Counts, []string, error) {
+// predicted: while nothing fails, in so many failures, and in those that are named.
+func Try(seed uint64, failures int, agents bool, named ...string) (Counts, []string, error) {
 	e := sample.Mixed(seed)
 	if agents {
 		probed(e, seed%2 == 0)
@@ -99,7 +99,7 @@ func Try(seed uint64, failures int, agents bool) (Counts, []string, error) {
 		return Counts{}, nil, err
 	}
 	r := &round{w: w, f: f, m: m, random: rand.New(rand.NewPCG(seed, 77))}
-	err = r.compare(failures)
+	err = r.compare(failures, named)
 	r.counts.Slowest = w.slowest
 	return r.counts, r.wrong, err
 }

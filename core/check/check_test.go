@@ -147,6 +147,7 @@ func TestFindings(t *testing.T) {
 		{"breakout/no-hub", Error, "hubs: [hub], spokes: [{site: spoke}, {site: other}]}", "hubs: [hub, other], spokes: [{site: spoke, hubs: [hub]}], breakout: {hubs: [other], sites: [spoke]}}", "has no tunnel to other"},
 		{"shape/nothing-told", Warning, policy, "hubs_tell: true}", "hubs of ops cannot tell which sites they reach: there is one hub at most"},
 		{"limits/zone", Warning, policy, "probe: {limits: {loss_percent: 1, zones: [voice]}}}", "zone voice is held to the limits of ops, and has no subnet there"},
+		{"limits/unkept", Warning, policy, "transport: ipsec, probe: {limits: {loss_percent: 1, zones: [control]}}}", "3 gateways of ops do not put tunnels in order by its limits"},
 		{"limits/beyond", Warning, policy, "probe: {limits: {latency_ms: 150, zones: [control]}}}", "no tunnel between spoke and hub keeps to the limits of ops: latency 300 ms of at most 150"},
 		{"pending/probe-profile", Warning, policy, "probe: {interval_ms: 500}}", "probe"},
 		{"load/link", Warning, "- {key: a, reach: static, addresses: [203.0.113.1]}", "- {key: a, reach: static, addresses: [203.0.113.1], down_mbps: 1}", "a of hub has"},

@@ -137,6 +137,7 @@ var Checks = []Check{
 	}},
 	{Run: quality, Codes: []Code{
 		{"limits/zone", Warning, "outages", "A zone is held to limits, and no subnet that the overlay shares is in it."},
+		{"limits/unkept", Warning, "outages", "Gateways do not put tunnels in order by limits."},
 		{"limits/beyond", Warning, "outages", "By the survey, no tunnel between two sites keeps to the limits."},
 	}},
 	{Run: pending, Codes: []Code{

@@ -7,8 +7,8 @@ import (
 	"wideknot/core/tunnel"
 )
 
-// quality reports limits that nothing is held to, and pairs of sites of which no tunnel
-// keeps to them by the survey's figures.
+// quality reports limits that nothing is held to or that gateways do not keep to, and pairs
+// of sites of which no tunnel is within them by the survey's figures.
 func quality(in *Input, report func(Finding)) {
 	p := in.Plan
 	for i := range p.Overlays {
@@ -36,6 +36,21 @@ func quality(in *Input, report func(Finding)) {
 					Subjects: []Subject{{Overlay: o.Spec.Key}},
 				})
 			}
+		}
+		var unkept []Subject
+		for _, site := range o.Members {
+			if !p.Site(site).Gateway.KeepsLimits(o.Spec) && len(p.Ends(site)) > 0 {
+				unkept = append(unkept, Subject{Site: p.Site(site).Key})
+			}
+		}
+		if n := len(unkept); n > 0 {
+			report(Finding{
+				Code: "limits/unkept", Severity: Warning,
+				Title:    fmt.Sprintf("%d gateways of %s do not put tunnels in order by its limits", n, o.Spec.Key),
+				Why:      "Both ends of a tunnel have to: wideknot gateway does, for tunnels of WireGuard, and nothing else that is rendered for. Between these and others, what is held to limits goes as everything does.",
+				Fix:      "Let wideknot gateway keep these gateways and say in Survey that they switch by themselves, or leave the limits out.",
+				Subjects: append(unkept, Subject{Overlay: o.Spec.Key}),
+			})
 		}
 		for j := range o.Adjacencies {
 			a := &o.Adjacencies[j]

@@ -91,6 +91,12 @@ func (o *Overlay) Holds(near, far string) bool {
 	return l != nil && (near != "" && slices.Contains(l.Zones, near) || far != "" && slices.Contains(l.Zones, far))
 }
 
+// KeepsLimits reports whether a gateway puts the tunnels of an overlay in order by its
+// limits: wideknot gateway does, for those of WireGuard.
+func (g *Gateway) KeepsLimits(o *Overlay) bool {
+	return o.Limits() != nil && g.Switches && (g.Target == "" || g.Target == TargetLinux) && o.Transport != IPsec
+}
+
 // limited lists what is wrong with the limits of a probe profile.
 func (v *validator) limited(path string, p *Probe) {
 	l := p.Limits

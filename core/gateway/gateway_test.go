@@ -57,7 +57,7 @@ func eachSite(t *testing.T, seeds uint64, do func(where string, m *route.Map, si
 // What is probed, what the LAN's router is asked for and how a link is left are as the
 // plan has them.
 func TestWhatIsProbedAndAsked(t *testing.T) {
-	probed, beside, forwards := 0, 0, 0
+	probed, limited, beside, forwards := 0, 0, 0, 0
 	eachSite(t, 40, func(where string, m *route.Map, site int, c *Config) {
 		s := m.Plan.Site(site)
 		for i, peer := range m.Plan.Peers(site) {
@@ -69,6 +69,12 @@ func TestWhatIsProbedAndAsked(t *testing.T) {
 				continue
 			}
 			probed++
+			far := &m.Plan.Site(peer.Remote.Site).Gateway
+			if keeps := s.Gateway.KeepsLimits(peer.Overlay.Spec) && far.KeepsLimits(peer.Overlay.Spec); keeps != (one.Limits != Limits{}) {
+				t.Errorf("%s, %s: limits %+v", where, peer.Interface, one.Limits)
+			} else if keeps {
+				limited++
+			}
 			want := m.Plan.Site(peer.Remote.Site).Gateway.LANAddress
 			if spec.Full().Target == estate.FarEnd {
 				if want = peer.Remote.Address4.Addr(); !peer.Remote.Address4.IsValid() {
@@ -124,7 +130,7 @@ func TestWhatIsProbedAndAsked(t *testing.T) {
 			}
 		}
 	})
-	if probed == 0 || beside == 0 || forwards == 0 {
-		t.Errorf("%d probed, %d beside a router, %d forwarded", probed, beside, forwards)
+	if probed == 0 || limited == 0 || beside == 0 || forwards == 0 {
+		t.Errorf("%d probed, %d with limits, %d beside a router, %d forwarded", probed, limited, beside, forwards)
 	}
 }

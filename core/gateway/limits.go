@@ -19,9 +19,6 @@ type Limits struct {
 }
 
 func limitsOf(l *estate.Limits) Limits {
-	if l == nil {
-		return Limits{}
-	}
 	return Limits{Latency: thousand(l.LatencyMs), Jitter: thousand(l.JitterMs), Loss: int(l.LossPercent*10_000 + 0.5), Window: l.WindowS * 1000}
 }
 

@@ -133,10 +133,14 @@ func (k *making) probe(peer *tunnel.Peer) *Probe {
 	if probe.Target == estate.FarEnd {
 		address = cmp.Or(peer.Remote.Address4, peer.Remote.Address6).Addr()
 	}
-	return &Probe{
+	out := &Probe{
 		Target: string(probe.Target), Address: address, Interval: probe.IntervalMs, Timeout: probe.TimeoutMs,
-		Misses: probe.Misses, Successes: probe.Successes, Limits: limitsOf(probe.Limits),
+		Misses: probe.Misses, Successes: probe.Successes,
 	}
+	if spec := peer.Overlay.Spec; k.site.Gateway.KeepsLimits(spec) && k.plan.Site(peer.Remote.Site).Gateway.KeepsLimits(spec) {
+		out.Limits = limitsOf(probe.Limits) // both ends order their tunnels alike, or neither does
+	}
+	return out
 }
 
 func ipsecOf(sa tunnel.SA, mark int) *IPsec {

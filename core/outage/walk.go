@@ -117,13 +117,13 @@ func (m *Model) choose(s *state, a *tunnel.Adjacency) choices {
 
 // chooseHeld finds what carries the traffic of an adjacency that is held to the
 // overlay's limits: the first of the living tunnels within them and, where none is, as
-// other traffic goes. Both ends have to take tunnels out of use for that.
+// other traffic goes. Both gateways have to keep to limits for that.
 func (m *Model) chooseHeld(s *state, overlay, adjacency int) choices {
 	n := &m.nets[overlay]
 	a := &n.overlay.Adjacencies[adjacency]
 	out := m.choose(s, a)
 	beyond := func(k int) bool { return m.beyond(s, n, int(n.start[adjacency])+k) }
-	if m.switching[a.A] && m.switching[a.B] {
+	if spec := n.overlay.Spec; m.Plan.Site(a.A).Gateway.KeepsLimits(spec) && m.Plan.Site(a.B).Gateway.KeepsLimits(spec) {
 		within := func(k int) bool { return m.lit(s, &a.Tunnels[k]) && !beyond(k) }
 		for k := range a.Tunnels {
 			if within(k) {

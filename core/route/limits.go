@@ -22,7 +22,7 @@ func (m *Map) Beyond(h *Hop, failing Failing) []string {
 
 // within puts the tunnels that keep to their overlay's limits before those that do not,
 // among those between the same two sites, where the packet is held to them and both
-// gateways choose among their tunnels.
+// gateways keep to limits.
 func (f *flight) within(hops []Hop) []Hop {
 	var out []Hop
 	for at := 0; at < len(hops); {
@@ -64,7 +64,7 @@ func (f *flight) within(hops []Hop) []Hop {
 func (f *flight) held(h *Hop) bool {
 	m := f.m
 	o, _, _ := m.Plan.At(h.End)
-	if o.Spec.Limits() == nil || !m.Plan.Site(f.at).Gateway.SwitchesItself() || !m.Plan.Site(h.Via).Gateway.SwitchesItself() {
+	if !m.Plan.Site(f.at).Gateway.KeepsLimits(o.Spec) || !m.Plan.Site(h.Via).Gateway.KeepsLimits(o.Spec) {
 		return false
 	}
 	near, far := "", ""

@@ -61,6 +61,7 @@ overlays:
 		{name: "slow, not held", from: "10.2.0.9", to: "10.1.1.9", slow: true, want: "hub/a spoke/c tunnel rank"},
 		{name: "lossy, of which there is no limit", from: "10.2.0.9", to: "10.1.0.9", lossy: true, want: "hub/a spoke/c tunnel rank"},
 		{name: "a gateway that does not switch", from: "10.2.0.9", to: "10.1.0.9", slow: true, change: func(e *estate.Estate) { e.Sites[1].Gateway.Switches = false }, want: "hub/a spoke/c tunnel rank"},
+		{name: "a gateway of another make", from: "10.2.0.9", to: "10.1.0.9", slow: true, change: func(e *estate.Estate) { e.Sites[1].Gateway.Target = estate.TargetRestconf }, want: "hub/a spoke/c tunnel rank"},
 		{name: "slow by the survey", from: "10.2.0.9", to: "10.1.0.9", change: func(e *estate.Estate) { e.Sites[0].Links[0].LatencyMs = 151 }, want: "hub/b spoke/c limits"},
 		{name: "all beyond", from: "10.2.0.9", to: "10.1.0.9", change: func(e *estate.Estate) { e.Sites[1].Links[0].LatencyMs = 151 }, want: "hub/a spoke/c tunnel rank latency 151 ms of at most 150"},
 	} {

@@ -26,6 +26,7 @@ func Start() (*rod.Browser, func(), error) {
 	}
 	l := launcher.New().Bin("/usr/bin/chromium").Leakless(false).Headless(true).NoSandbox(true).UserDataDir(profile).
 		Set("disable-gpu").Set("disable-quic").Set("no-first-run").
+		Set("disable-background-timer-throttling").Set("disable-backgrounding-occluded-windows").Set("disable-renderer-backgrounding").
 		Set("disable-background-networking").Set("disable-component-update").Set("disable-sync").
 		Set("window-size", fmt.Sprintf("%d,%d", Width, Height))
 	address, err := l.Launch()
@@ -52,6 +53,10 @@ func Open(b *rod.Browser, url string) (*rod.Page, error) {
 		return nil, err
 	}
 	if err := page.SetViewport(&proto.EmulationSetDeviceMetricsOverride{Width: Width, Height: Height, DeviceScaleFactor: 1}); err != nil {
+		return nil, err
+	}
+	// Of several pages each is to behave as the one in front.
+	if err := (proto.EmulationSetFocusEmulationEnabled{Enabled: true}).Call(page); err != nil {
 		return nil, err
 	}
 	return page, page.Navigate(url)

@@ -34,7 +34,7 @@ func (p *Plane) Apply(was, is *gateway.Config, secrets agent.Secrets, choice *ag
 	if was == nil {
 		also = &gateway.Config{}
 	}
-	p.devices.wait()
+	p.devices.begin()
 	steps := []func() error{
 		a.read, a.discards,
 		func() error { return p.filter(is, also) },

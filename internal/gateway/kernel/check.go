@@ -16,7 +16,7 @@ func (p *Plane) Check(c *gateway.Config) error {
 	if c.Carries(estate.IPsec) {
 		return errors.New("it has tunnels of IPsec, which the agent does not keep: use the site's linux bundle and its apply")
 	}
-	p.devices.wait()
+	p.devices.begin()
 	have, err := links()
 	if err != nil {
 		return err

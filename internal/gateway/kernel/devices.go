@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -32,9 +33,14 @@ import (
 type Devices struct {
 	Log *slog.Logger
 
-	mu   sync.Mutex
-	have map[string]*served
+	mu    sync.Mutex
+	have  map[string]*served
+	turns uint64 // how often an agent began to apply
 }
+
+// turnHeader says in which turn an interface is asked for. What an agent asked for that
+// was killed, and comes late, is of an earlier turn.
+const turnHeader = "Wideknot-Turn"
 
 type served struct {
 	wire   *device.Device
@@ -49,13 +55,16 @@ func (d *Devices) Serve(ctx context.Context, path string) error {
 	defer d.close()
 	mux := http.NewServeMux()
 	mux.HandleFunc("PUT /{name}", func(w http.ResponseWriter, r *http.Request) {
-		if err := d.add(r.PathValue("name")); err != nil {
+		turn, _ := strconv.ParseUint(r.Header.Get(turnHeader), 10, 64) // the first where none is said
+		if err := d.add(r.PathValue("name"), turn); err != nil {
 			http.Error(w, err.Error(), http.StatusInternalServerError)
 		}
 	})
-	mux.HandleFunc("GET /", func(http.ResponseWriter, *http.Request) { // what is being made is whole then
+	mux.HandleFunc("GET /", func(w http.ResponseWriter, _ *http.Request) { // what is being made is whole then
 		d.mu.Lock()
 		defer d.mu.Unlock()
+		d.turns++
+		_, _ = fmt.Fprint(w, d.turns)
 	})
 	return socket.Serve(ctx, path, mux)
 }
@@ -73,12 +82,16 @@ func (d *Devices) close() {
 
 // add makes an interface and the socket by which it is configured. One that is there
 // stays.
-func (d *Devices) add(name string) error {
+func (d *Devices) add(name string, turn uint64) error {
 	if name == "" || len(name) > tunnel.MaxInterface || strings.ContainsAny(name, "/ \t\n") || name[0] == '.' {
 		return fmt.Errorf("%q is no interface's name", name)
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	if turn < d.turns {
+		return fmt.Errorf("%s was asked for before the gateway was applied anew", name)
+	}
+	d.turns = turn // it may be served by a process that was started since
 	if d.have[name] != nil {
 		return nil
 	}
@@ -131,7 +144,10 @@ func (d *Devices) add(name string) error {
 }
 
 // A deviceClient asks the process that serves devices, and starts it where it does not run.
-type deviceClient struct{ socket string }
+type deviceClient struct {
+	socket string
+	turn   uint64
+}
 
 // ask sends a request; the error is of one that was not answered.
 func (c *deviceClient) ask(method, path string) (*http.Response, error) {
@@ -141,13 +157,21 @@ func (c *deviceClient) ask(method, path string) (*http.Response, error) {
 	if err != nil {
 		return nil, err
 	}
+	request.Header.Set(turnHeader, strconv.FormatUint(c.turn, 10))
 	return client.Do(request)
 }
 
-// wait returns when what the process was asked for by an agent that was killed is whole.
-func (c *deviceClient) wait() {
-	if answer, err := c.ask(http.MethodGet, ""); err == nil {
-		_ = answer.Body.Close()
+// begin begins a turn: what the process was asked for by an agent that was killed is whole
+// when it returns, and what it is asked for by it from then on is refused.
+func (c *deviceClient) begin() {
+	answer, err := c.ask(http.MethodGet, "")
+	if err != nil {
+		return // it does not run yet
+	}
+	defer answer.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(answer.Body, 100))
+	if turn, bad := strconv.ParseUint(string(text), 10, 64); err == nil && bad == nil {
+		c.turn = turn
 	}
 }
 

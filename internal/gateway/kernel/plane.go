@@ -51,7 +51,7 @@ func Open(state, socket string) (*Plane, error) {
 	if err != nil {
 		return nil, fmt.Errorf("asking for WireGuard: %w", err)
 	}
-	return &Plane{client: client, devices: &deviceClient{socket}, state: state}, nil
+	return &Plane{client: client, devices: &deviceClient{socket: socket}, state: state}, nil
 }
 
 // recent refuses kernels that are too old.

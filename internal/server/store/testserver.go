@@ -6,6 +6,8 @@ import (
 	"os"
 	"sync"
 	"testing"
+
+	"golang.org/x/sys/unix"
 )
 
 // shared is the one server that the tests of a package have in common; each has
@@ -25,7 +27,7 @@ func Testing(t testing.TB) (*Store, Access) {
 	shared.Lock()
 	defer shared.Unlock()
 	if shared.server == nil {
-		folder, err := os.MkdirTemp("", "wk-db-")
+		folder, err := os.MkdirTemp(quickFolder(), "wk-db-")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -57,6 +59,17 @@ func Testing(t testing.TB) (*Store, Access) {
 	}
 	t.Cleanup(func() { db.Close() })
 	return db, access
+}
+
+// quickFolder is in memory where there is room, as what tests keep need outlive nothing;
+// empty for the usual place.
+func quickFolder() string {
+	const memory, room = "/dev/shm", 1 << 30
+	var about unix.Statfs_t
+	if unix.Statfs(memory, &about) != nil || about.Bavail*uint64(about.Bsize) < room {
+		return ""
+	}
+	return memory
 }
 
 // TestMain runs the tests of a package and stops the server they had in common.
