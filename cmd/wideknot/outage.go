@@ -196,6 +196,9 @@ func printDetail(w io.Writer, d *outage.DetailSheet) {
 			fmt.Fprintf(w, "  %s: %s stays, beyond its limits, %d pairs\n", t.Site, to, t.Pairs)
 			continue
 		}
+		if t.To != nil && t.To.Beyond {
+			to += ", beyond its limits,"
+		}
 		fmt.Fprintf(w, "  %s: %s takes over from %s, %d pairs\n", t.Site, to, from, t.Pairs)
 	}
 	for _, p := range d.Pairs {

@@ -170,7 +170,7 @@ func (m *Model) failing(parts []Part) (set, error) {
 	takes := m.index(parts)
 	for _, p := range parts {
 		if _, found := takes[p.whole()]; !found {
-			return set{}, fmt.Errorf("the estate has no %s", p)
+			return set{}, fmt.Errorf("the estate has no %s", p.whole())
 		}
 	}
 	return takes.of(parts), nil

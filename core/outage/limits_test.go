@@ -8,6 +8,7 @@ import (
 
 	"wideknot/core/estate"
 	"wideknot/core/route"
+	"wideknot/core/sample"
 	"wideknot/core/tunnel"
 )
 
@@ -129,5 +130,30 @@ true 45.3 return: voice returns to hub/a spoke-2/c`
 	}
 	if got := tell("slow:link:hub/b"); got != "" {
 		t.Errorf("what stands by is slow: %s", got)
+	}
+}
+
+// Whatever is slow or lossy, there is a course or none for each two sites of estates with
+// every feature, pins and overlays without limits among them.
+func TestEveryCourseIsTold(t *testing.T) {
+	told := 0
+	for seed := range uint64(60) {
+		e := sample.Mixed(seed)
+		limiting(e, seed)
+		m := New(route.Build(tunnel.Derive(e)))
+		for _, part := range m.Parts() {
+			for _, part.Degree = range []Degree{Slow, Lossy} {
+				for x := range e.Sites {
+					for y := range e.Sites {
+						if moments, err := m.Timeline(x, y, part); err == nil && moments != nil {
+							told++
+						}
+					}
+				}
+			}
+		}
+	}
+	if told < 200 {
+		t.Errorf("only %d courses", told)
 	}
 }

@@ -19,8 +19,6 @@ type Device interface {
 	// Running returns what the gateway is to be, on trial or confirmed; nil for nothing.
 	Running(ctx context.Context) (*gateway.Config, error)
 	State(ctx context.Context) (*gateway.State, error)
-	// Check says what keeps a configuration from being applied.
-	Check(ctx context.Context, c *gateway.Config) error
 	// Try applies a configuration for so many seconds, for good with 0. The same token
 	// with the same configuration is answered alike; while another is tried the error is
 	// ErrInUse.

@@ -28,7 +28,6 @@ func (f *fake) Running(context.Context) (*gateway.Config, error) { return f.is, 
 func (f *fake) State(context.Context) (*gateway.State, error) {
 	return &gateway.State{Site: "tarn"}, nil
 }
-func (f *fake) Check(context.Context, *gateway.Config) error { return nil }
 func (f *fake) Try(_ context.Context, c *gateway.Config, _ int, token string, _ int) error {
 	if f.fails != nil {
 		return f.fails

@@ -52,12 +52,12 @@ export function Failures({ at }: { at: Place }) {
             ))}
           </select>
           <select
-            className="cell w-28 shrink-0"
+            className="cell w-44 shrink-0"
             aria-label="How badly"
             value={degree}
             onChange={(e) => set({ degree: e.target.value })}
           >
-            <option value="">however</option>
+            <option value="">dead, slow or lossy</option>
             {Object.entries(degrees).map(([d, name]) => (
               <option key={d} value={d}>
                 {name}
@@ -98,7 +98,13 @@ export function Failures({ at }: { at: Place }) {
         ) : null}
         {o && o.rows.length === 0 ? (
           <p className="py-4 text-secondary">
-            Nothing can fail here yet: no site has a tunnel. Shape an overlay first.
+            {together
+              ? "No two together are worse than both alone added up."
+              : degree === "slow" || degree === "lossy"
+                ? `Nothing is ${degree} here: no overlay has limits that notice it. Set them in Order and probes.`
+                : kind
+                  ? "Nothing of this kind can fail here."
+                  : "Nothing can fail here yet: no site has a tunnel. Shape an overlay first."}
           </p>
         ) : null}
         {o && o.rows.length > 0 ? <Grid outages={o} chosen={chosen} onChoose={choose} /> : null}

@@ -324,7 +324,7 @@ const limitFields = [
   { name: "latency_ms", label: "Latency at most, ms" },
   { name: "jitter_ms", label: "Jitter, ms" },
   { name: "loss_percent", label: "Loss, %" },
-  { name: "window_s", label: "Over, s" },
+  { name: "window_s", label: "Measured over, s" },
 ] as const;
 
 /** Limits as typed; those of no zone are none. */
@@ -390,16 +390,13 @@ function Probes({ at, timing, zones }: { at: Place; timing: TimingSheet; zones: 
       </p>
       <div className="flex flex-wrap gap-x-3 gap-y-1 items-end">
         {fields.map((f) => (
-          <label key={f.name} className="text-xs text-secondary">
-            {f.label}
-            <input
-              className="cell block max-w-20 text-base-content"
-              inputMode="numeric"
-              disabled={!mayEdit}
-              value={form[f.name]}
-              onChange={(e) => setForm({ ...form, [f.name]: e.target.value })}
-            />
-          </label>
+          <Figure
+            key={f.name}
+            label={f.label}
+            mayEdit={mayEdit}
+            value={form[f.name] ?? ""}
+            onChange={(value) => setForm({ ...form, [f.name]: value })}
+          />
         ))}
       </div>
       <label className="text-xs text-secondary flex gap-2 items-center mt-1">
@@ -448,17 +445,14 @@ function LimitFields(props: {
       <legend className="sr-only">Limits of {timing.overlay}</legend>
       <div className="flex flex-wrap gap-x-3 gap-y-1 items-end">
         {limitFields.map((f) => (
-          <label key={f.name} className="text-xs text-secondary">
-            {f.label}
-            <input
-              className="cell block max-w-20 text-base-content"
-              inputMode="decimal"
-              disabled={!mayEdit}
-              placeholder={f.name === "window_s" ? "30" : "none"}
-              value={form[f.name]}
-              onChange={(e) => onChange({ ...form, [f.name]: e.target.value })}
-            />
-          </label>
+          <Figure
+            key={f.name}
+            label={f.label}
+            mayEdit={mayEdit}
+            placeholder={f.name === "window_s" ? "30" : "none"}
+            value={form[f.name]}
+            onChange={(value) => onChange({ ...form, [f.name]: value })}
+          />
         ))}
       </div>
       <div className="flex flex-wrap gap-x-3 text-[13px] mt-1">
@@ -489,5 +483,28 @@ function LimitFields(props: {
         </p>
       ) : null}
     </fieldset>
+  );
+}
+
+/** A number with its name above it, as it is typed. */
+function Figure(props: {
+  label: string;
+  mayEdit: boolean;
+  placeholder?: string;
+  value: string;
+  onChange: (value: string) => void;
+}) {
+  return (
+    <label className="text-xs text-secondary">
+      {props.label}
+      <input
+        className="cell block max-w-20 text-base-content"
+        inputMode="decimal"
+        disabled={!props.mayEdit}
+        placeholder={props.placeholder}
+        value={props.value}
+        onChange={(e) => props.onChange(e.target.value)}
+      />
+    </label>
   );
 }
