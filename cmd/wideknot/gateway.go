@@ -50,7 +50,7 @@ func gatewayCommand() *cobra.Command {
 	flags.StringVar(&p.state, "state", "/var/lib/wideknot-gateway", "folder of what outlives a reboot")
 	flags.StringVar(&p.keys, "keys", "/etc/wideknot", "folder of private.key and INTERFACE.psk")
 	flags.StringVar(&p.run, "runtime", "/run/wideknot", "folder of sockets")
-	c.AddCommand(p.runCommand(), p.devicesCommand(), p.guardCommand(), p.keyCommand(), p.statusCommand(), p.eventsCommand(),
+	c.AddCommand(p.runCommand(), p.devicesCommand(), p.guardCommand(), p.keyCommand(), p.joinCommand(), p.statusCommand(), p.eventsCommand(),
 		p.whyCommand(), p.checkCommand(), p.applyCommand(), p.confirmCommand(), p.backCommand(), p.forgiveCommand(), p.removeCommand())
 	return c
 }
@@ -394,33 +394,43 @@ func (p *gatewayPlaces) keyCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "key", Short: "Print this gateway's public key; make a key pair where there is none", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			path := filepath.Join(p.keys, "private.key")
-			text, err := os.ReadFile(path)
-			if errors.Is(err, os.ErrNotExist) {
-				key, err := ecdh.X25519().GenerateKey(rand.Reader)
-				if err != nil {
-					return err
-				}
-				text = []byte(base64.StdEncoding.EncodeToString(key.Bytes()) + "\n")
-				if err := os.MkdirAll(p.keys, 0o700); err != nil {
-					return exit{1, err}
-				}
-				if err := os.WriteFile(path, text, 0o600); err != nil {
-					return exit{1, err}
-				}
-			} else if err != nil {
+			key, err := p.ownKey()
+			if err != nil {
 				return exit{1, err}
 			}
-			raw, err := base64.StdEncoding.DecodeString(strings.TrimSpace(string(text)))
-			if err != nil {
-				return exit{1, fmt.Errorf("%s holds no key in base64", path)}
-			}
-			key, err := ecdh.X25519().NewPrivateKey(raw)
-			if err != nil {
-				return exit{1, fmt.Errorf("%s holds no key of 32 bytes", path)}
-			}
-			fmt.Fprintln(c.OutOrStdout(), base64.StdEncoding.EncodeToString(key.PublicKey().Bytes()))
+			fmt.Fprintln(c.OutOrStdout(), key)
 			return nil
 		},
 	}
+}
+
+// ownKey returns the public half of this gateway's key pair, which is made where there is
+// none.
+func (p *gatewayPlaces) ownKey() (string, error) {
+	path := filepath.Join(p.keys, "private.key")
+	text, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		key, err := ecdh.X25519().GenerateKey(rand.Reader)
+		if err != nil {
+			return "", err
+		}
+		text = []byte(base64.StdEncoding.EncodeToString(key.Bytes()) + "\n")
+		if err := os.MkdirAll(p.keys, 0o700); err != nil {
+			return "", err
+		}
+		if err := os.WriteFile(path, text, 0o600); err != nil {
+			return "", err
+		}
+	} else if err != nil {
+		return "", err
+	}
+	raw, err := base64.StdEncoding.DecodeString(strings.TrimSpace(string(text)))
+	if err != nil {
+		return "", fmt.Errorf("%s holds no key in base64", path)
+	}
+	key, err := ecdh.X25519().NewPrivateKey(raw)
+	if err != nil {
+		return "", fmt.Errorf("%s holds no key of 32 bytes", path)
+	}
+	return base64.StdEncoding.EncodeToString(key.PublicKey().Bytes()), nil
 }

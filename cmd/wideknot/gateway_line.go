@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wideknot/internal/gateway/join"
 	"wideknot/internal/line"
 )
 
@@ -22,18 +23,31 @@ type calling struct {
 
 func (l *calling) flags(c *cobra.Command) {
 	f := c.Flags()
-	f.StringArrayVar(&l.servers, "server", nil, fmt.Sprintf("a server to call, HOST or HOST:PORT (%d); repeat it for others to try in turn", line.Port))
+	f.StringArrayVar(&l.servers, "server", nil, fmt.Sprintf("a server to call, HOST or HOST:PORT (%d), in place of those it joined; repeat it for others to try in turn", line.Port))
 	f.StringVar(&l.certificate, "line-certificate", "", "PEM file with this gateway's certificate")
 	f.StringVar(&l.key, "line-key", "", "PEM file with its key")
 	f.StringVar(&l.authority, "line-authority", "", "PEM file with the authority that signed the servers' certificates")
 	c.MarkFlagsRequiredTogether("server", "line-certificate", "line-key", "line-authority")
 }
 
-// read returns the line to keep, nil where no server is called.
-func (l *calling) read(log *slog.Logger) (*line.Home, error) {
-	if len(l.servers) == 0 {
-		return nil, nil
+// read returns the line to keep, nil where no server is called. Without --server it is that
+// of the server which the gateway joined, as who is then an identity.
+func (l *calling) read(log *slog.Logger, folder string) (*line.Home, *join.Identity, error) {
+	if len(l.servers) > 0 {
+		home, err := l.named(log)
+		return home, nil, err
 	}
+	id, err := join.Open(folder)
+	if errors.Is(err, join.ErrNot) {
+		return nil, nil, nil
+	} else if err != nil {
+		return nil, nil, fmt.Errorf("who this gateway is to its servers: %w", err)
+	}
+	return &line.Home{TLS: id.TLS(), Servers: id.Lines, Log: log}, id, nil
+}
+
+// named returns the line to servers that were given one by one.
+func (l *calling) named(log *slog.Logger) (*line.Home, error) {
 	own, err := tls.LoadX509KeyPair(l.certificate, l.key)
 	if err != nil {
 		return nil, fmt.Errorf("this gateway's certificate: %w", err)

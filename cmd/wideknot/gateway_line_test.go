@@ -39,7 +39,7 @@ func TestServersToCall(t *testing.T) {
 		{calling{[]string{"knot.example"}, cert, key, key}, "has no certificate in PEM"},
 		{calling{[]string{""}, cert, key, cert}, "without a name"},
 	} {
-		got, err := test.read(nil)
+		got, err := test.named(nil)
 		switch {
 		case test.says != "":
 			if err == nil || !strings.Contains(err.Error(), test.says) {

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"time"
 
@@ -18,6 +19,7 @@ import (
 	"wideknot/core/gateway"
 	"wideknot/internal/gateway/agent"
 	"wideknot/internal/gateway/kernel"
+	"wideknot/internal/line"
 )
 
 func (p *gatewayPlaces) runCommand() *cobra.Command {
@@ -40,7 +42,7 @@ func (p *gatewayPlaces) runCommand() *cobra.Command {
 
 // keep runs the agent on this machine's kernel.
 func (p *gatewayPlaces) keep(ctx context.Context, log *slog.Logger, config, metrics string, home *calling) error {
-	line, err := home.read(log)
+	calls, id, err := home.read(log, p.identity())
 	if err != nil {
 		return exit{refused, err}
 	}
@@ -49,7 +51,7 @@ func (p *gatewayPlaces) keep(ctx context.Context, log *slog.Logger, config, metr
 		return exit{refused, err}
 	}
 	defer plane.Close()
-	a, err := agent.New(plane, agent.Settings{State: p.state, Keys: p.keys, Log: log})
+	a, err := agent.New(plane, agent.Settings{State: p.state, Keys: p.keys, Log: log, Outside: outside(calls)})
 	if err != nil {
 		return exit{1, err}
 	}
@@ -75,10 +77,13 @@ func (p *gatewayPlaces) keep(ctx context.Context, log *slog.Logger, config, metr
 		if config != "" {
 			go follow(ctx, a, log, config)
 		}
-		if line != nil {
-			line.Device = a
-			line.Told = func(up bool, server string) { a.LineIs(ctx, up, server) }
-			go func() { _ = line.Run(ctx) }() // it was checked when it was read
+		if calls != nil {
+			calls.Device = a
+			calls.Told = func(up bool, server string) { a.LineIs(ctx, up, server) }
+			go func() { _ = calls.Run(ctx) }() // it was checked when it was read
+			if id != nil {
+				go id.Keep(ctx, log)
+			}
 		}
 	}
 	if err := a.Run(ctx, ready, func() { notify(daemon.SdNotifyWatchdog) }); err != nil {
@@ -88,6 +93,22 @@ func (p *gatewayPlaces) keep(ctx context.Context, log *slog.Logger, config, metr
 		return exit{1, err}
 	}
 	return nil
+}
+
+// outside asks the servers that are called by which address the gateway is seen: each
+// answers STUN on the port of its lines.
+func outside(home *line.Home) func() []netip.AddrPort {
+	if home == nil {
+		return nil
+	}
+	return func() (out []netip.AddrPort) {
+		for _, s := range home.Servers {
+			if at, err := net.ResolveUDPAddr("udp", s); err == nil {
+				out = append(out, netip.AddrPortFrom(at.AddrPort().Addr().Unmap(), at.AddrPort().Port()))
+			}
+		}
+		return out
+	}
 }
 
 // notify tells the service manager, if there is one.

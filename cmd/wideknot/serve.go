@@ -92,6 +92,10 @@ func (s *settings) serve(ctx context.Context, prepare func(context.Context, *api
 		Version: version, PublicURL: strings.TrimRight(s.publicURL, "/"), TLS: s.tlsCert != "",
 		TrustedProxies: s.trustedProxies, MetricsFrom: s.metricsFrom, Rate: s.rate,
 	}
+	gateways, err := s.gateways(ctx, server)
+	if err != nil {
+		return err
+	}
 	if prepare != nil {
 		if err := prepare(ctx, server); err != nil {
 			return err
@@ -105,7 +109,12 @@ func (s *settings) serve(ctx context.Context, prepare func(context.Context, *api
 		return fmt.Errorf("--listen %s: no administrator has a password yet. Start on a loopback address first and set one", s.listen)
 	}
 	app := server.App()
-	served := make(chan error, 1)
+	served := make(chan error, 2)
+	endLines, linesEnded := gateways.serve(ctx, served)
+	defer func() {
+		endLines()
+		<-linesEnded
+	}()
 	go func() {
 		served <- app.Listener(listener, fiber.ListenConfig{DisableStartupMessage: true})
 	}()

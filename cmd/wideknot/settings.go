@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/pflag"
 	"github.com/spf13/viper"
 
+	"wideknot/internal/line"
 	"wideknot/internal/server/desk"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
@@ -25,6 +26,8 @@ type settings struct {
 	plainHTTP, verbose                           bool
 	trustedProxies, metricsFrom                  []string
 	rate                                         int
+	lineListen, enrolListen                      string
+	enrolAt, lineAt                              string
 	oidcIssuer, oidcClient, oidcSecret, oidcName string
 
 	masterKey, oidcSecretText string // from the environment or the file only
@@ -62,6 +65,10 @@ func (s *settings) addServer(c *cobra.Command) {
 	f.StringSliceVar(&s.trustedProxies, "trusted-proxy", nil, "addresses or prefixes of proxies whose X-Forwarded headers are believed")
 	f.StringSliceVar(&s.metricsFrom, "metrics-from", nil, "addresses that may read /metrics, besides this machine")
 	f.IntVar(&s.rate, "rate", 200, "requests a second that one address may send; 0 for no limit")
+	f.StringVar(&s.lineListen, "line-listen", "", fmt.Sprintf("address and port that gateways call, such as 0.0.0.0:%d (TCP; UDP answers STUN); empty for no gateways", line.Port))
+	f.StringVar(&s.enrolListen, "enrol-listen", "", "address and port where gateways get certificates (EST), such as 0.0.0.0:4337")
+	f.StringVar(&s.lineAt, "line-at", "", "HOST:PORT by which gateways call the servers, several with commas (default: --line-listen)")
+	f.StringVar(&s.enrolAt, "enrol-at", "", "HOST:PORT by which gateways reach --enrol-listen, several with commas (default: --enrol-listen)")
 	f.StringVar(&s.oidcIssuer, "oidc-issuer", "", "URL of an OpenID Connect issuer that people may sign in with")
 	f.StringVar(&s.oidcClient, "oidc-client", "", "our client ID there")
 	f.StringVar(&s.oidcSecret, "oidc-secret-file", "", "file of our client secret there")

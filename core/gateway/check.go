@@ -64,6 +64,13 @@ func (k *checker) device(what, s string) {
 	}
 }
 
+// IsInterface reports whether an interface can be called so.
+func IsInterface(name string) bool {
+	k := &checker{}
+	k.device("an interface", name)
+	return k.err == nil
+}
+
 func (k *checker) list(what string, prefixes []netip.Prefix) {
 	k.prefixes += len(prefixes)
 	k.count("prefixes", k.prefixes, maxPrefixes)

@@ -39,7 +39,7 @@ func (t Time) valid() bool {
 
 // A State is what a gateway reports of itself. Times are of the gateway's clock.
 type State struct {
-	Site    string        `json:"site"`
+	Site    string        `json:"site,omitempty"` // of what it runs; empty where nothing was applied yet
 	At      Time          `json:"at"`
 	Release int           `json:"release,omitempty"` // that it runs; 0 where it was told none
 	Digest  string        `json:"digest,omitempty"`  // of what it runs
@@ -163,7 +163,9 @@ func ParseState(text []byte) (*State, error) {
 
 func (s *State) check() error {
 	k := &checker{}
-	k.word("the site", s.Site)
+	if s.Site != "" { // where nothing was applied yet
+		k.word("the site", s.Site)
+	}
 	k.time(s.At)
 	k.time(s.Line.Since)
 	k.number("a release", s.Release, 0, 1<<31)

@@ -18,6 +18,7 @@ const (
 const (
 	gatewayNode    = "wideknot-gateway:gateway"
 	stateNode      = "wideknot-gateway:state"
+	offersNode     = "wideknot-gateway:offers"
 	libraryNode    = "ietf-yang-library:yang-library"
 	monitoringNode = "ietf-restconf-monitoring:restconf-state"
 )
@@ -50,6 +51,11 @@ func (h *handler) in(r *http.Request, store string) (out content, tag string, er
 			return nil, "", err
 		}
 		out[stateNode] = s
+		if node := r.PathValue("node"); node == "" || node == offersNode { // they take asking around
+			if out[offersNode], err = h.device.Offers(r.Context()); err != nil {
+				return nil, "", err
+			}
+		}
 		out[libraryNode], out[monitoringNode] = library(), monitoring()
 	default:
 		return nil, "", refusal(http.StatusNotFound, InvalidValue, "there is no datastore %q; there are %s, %s and %s", store, running, candidate, operational)

@@ -39,9 +39,12 @@ const (
 type Home struct {
 	Device  Device
 	Servers []string // HOST:PORT, tried in turn
-	// TLS is the gateway's side: its certificate, and in ClientCAs who may be the server.
+	// TLS is the gateway's side: its certificate, and in ClientCAs who may be the server;
+	// or a VerifyConnection that says who may.
 	TLS *tls.Config
-	Log *slog.Logger
+	// Dial opens TCP; nil asks the machine's network.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
+	Log  *slog.Logger
 	// Told is called when a line is up, with the server, and when it is not.
 	Told func(up bool, server string)
 }
@@ -50,10 +53,13 @@ type Home struct {
 func (h *Home) Run(ctx context.Context) error {
 	config := h.TLS.Clone()
 	config.MinVersion, config.ClientAuth, config.NextProtos = tls.VersionTLS13, tls.RequireAndVerifyClientCert, []string{"h2"}
+	if config.VerifyConnection != nil {
+		config.ClientAuth = tls.RequireAnyClientCert
+	}
 	if len(h.Servers) == 0 || config.ClientCAs == nil || len(config.Certificates) == 0 && config.GetCertificate == nil {
 		return errors.New("a line needs a server, this gateway's certificate, and the authority of the server's")
 	}
-	bound, at := firstWait, 0
+	bound, at := firstWait, rand.N(len(h.Servers)) // so that servers share the gateways
 	for {
 		server := h.Servers[at%len(h.Servers)]
 		began := time.Now()
@@ -82,7 +88,11 @@ func (h *Home) Run(ctx context.Context) error {
 func (h *Home) call(ctx context.Context, server string, config *tls.Config) (again bool, err error) {
 	calling, stop := context.WithTimeout(ctx, callWithin)
 	defer stop()
-	raw, err := (&net.Dialer{}).DialContext(calling, "tcp", server)
+	dial := h.Dial
+	if dial == nil {
+		dial = (&net.Dialer{}).DialContext
+	}
+	raw, err := dial(calling, "tcp", server)
 	if err != nil {
 		return false, err
 	}

@@ -27,6 +27,10 @@ type Device interface {
 	// alike when repeated, and ErrToken is of one that is not the trial's.
 	Confirm(ctx context.Context, token string) error
 	Back(ctx context.Context, token string) error
+	// Offers tells what the gateway sees of itself and around it.
+	Offers(ctx context.Context) (*gateway.Offers, error)
+	// Share keeps keys that are shared with far ends, by interface.
+	Share(ctx context.Context, keys map[string][32]byte) error
 	// Events returns those behind a sequence number, at most so many, the epoch of the
 	// journal, and a channel that closes with the next.
 	Events(after uint64, most int) (epoch string, events []Event, more <-chan struct{}, err error)

@@ -17,11 +17,12 @@ import (
 
 // A fake is a device that keeps what it was told.
 type fake struct {
-	is    *gateway.Config
-	tried string
-	fails error
-	list  []Event
-	more  chan struct{}
+	is     *gateway.Config
+	tried  string
+	fails  error
+	list   []Event
+	shared map[string][32]byte
+	more   chan struct{}
 }
 
 func (f *fake) Running(context.Context) (*gateway.Config, error) { return f.is, nil }
@@ -34,6 +35,11 @@ func (f *fake) Try(_ context.Context, c *gateway.Config, _ int, token string, _ 
 	}
 	f.is, f.tried = c, token
 	return nil
+}
+func (f *fake) Offers(context.Context) (*gateway.Offers, error) { return &gateway.Offers{}, f.fails }
+func (f *fake) Share(_ context.Context, keys map[string][32]byte) error {
+	f.shared = keys
+	return f.fails
 }
 func (f *fake) Confirm(context.Context, string) error { return f.fails }
 func (f *fake) Back(context.Context, string) error    { return f.fails }

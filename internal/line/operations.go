@@ -18,12 +18,19 @@ const (
 	longestTrial = 7 * 24 * 3600
 )
 
+// mostInput is the largest input of an operation, in bytes; sharing keys takes more.
+const (
+	mostInput = 1 << 16
+	mostKeys  = 4 << 20
+)
+
 // known are the operations by their names.
 func (h *handler) known() map[string]answering {
 	return map[string]answering{
 		"ietf-netconf:commit":          h.commit,
 		"ietf-netconf:cancel-commit":   h.cancel,
 		"ietf-netconf:discard-changes": h.discard,
+		"wideknot-gateway:share-keys":  h.share,
 	}
 }
 
@@ -50,7 +57,7 @@ func input[T any](r *http.Request) (in T, err error) {
 	if r.ContentLength == 0 && r.Header.Get("Content-Type") == "" {
 		return in, nil
 	}
-	text, err := body(r, 1<<16)
+	text, err := body(r, mostInput)
 	if err != nil || len(text) == 0 {
 		return in, err
 	}
@@ -196,6 +203,45 @@ func (h *handler) discard(w http.ResponseWriter, r *http.Request) error {
 	h.mu.Lock()
 	h.candidate = nil
 	h.mu.Unlock()
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// sharing is the input of share-keys.
+type sharing struct {
+	Keys []sharedKey `json:"key"`
+}
+
+type sharedKey struct {
+	Interface string `json:"interface"`
+	Key       []byte `json:"key"` // base64, by YANG's binary
+}
+
+// share keeps keys that the gateway shares with far ends. They are never read back.
+func (h *handler) share(w http.ResponseWriter, r *http.Request) error {
+	text, err := body(r, mostKeys)
+	if err != nil {
+		return err
+	}
+	var d struct {
+		Input *sharing `json:"wideknot-gateway:input"`
+	}
+	if err := strict(text, &d); err != nil {
+		return err
+	}
+	if d.Input == nil {
+		return refusal(http.StatusBadRequest, MissingElement, "the input stands in wideknot-gateway:input")
+	}
+	keys := make(map[string][32]byte, len(d.Input.Keys))
+	for _, k := range d.Input.Keys {
+		if len(k.Key) != 32 || !gateway.IsInterface(k.Interface) {
+			return refusal(http.StatusBadRequest, InvalidValue, "a key is of an interface, and of 32 bytes")
+		}
+		keys[k.Interface] = [32]byte(k.Key)
+	}
+	if err := h.device.Share(r.Context(), keys); err != nil {
+		return err
+	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil
 }

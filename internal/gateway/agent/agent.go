@@ -24,6 +24,8 @@ type Settings struct {
 	Resolve func(ctx context.Context, name string) ([]netip.Addr, error)
 	// Resolvers are name servers that links are asked for; nil reads those of the machine.
 	Resolvers func() []netip.Addr
+	// Outside lists STUN servers that tell by which address the gateway is seen; nil for none.
+	Outside func() []netip.AddrPort
 }
 
 // An Agent keeps one gateway. One goroutine, Run's, owns all that it holds; others ask

@@ -35,9 +35,10 @@ const (
 
 // circuit is what is known of a WAN link.
 type circuit struct {
-	up, asked    bool // the next hop answers; it was asked
-	names, named bool // a name service answers; it was asked
-	size         int  // the largest packet that passed, 0 where nothing is known
+	up, asked    bool       // the next hop answers; it was asked
+	names, named bool       // a name service answers; it was asked
+	size         int        // the largest packet that passed, 0 where nothing is known
+	outside      netip.Addr // by which others see it; invalid where nobody told
 	sizeNext     time.Time
 }
 
@@ -76,6 +77,7 @@ func (a *Agent) circuits(ctx context.Context) {
 		for i := range list {
 			if l := &list[i]; l.Device != "" {
 				a.askNames(ctx, l)
+				a.askOutside(ctx, l)
 				if at := far[l.Key]; at.IsValid() {
 					a.sizeCircuit(ctx, l, at, need[l.Key])
 				}
@@ -130,6 +132,28 @@ func (a *Agent) askNames(ctx context.Context, l *gateway.Link) {
 		}
 		return nil
 	})
+}
+
+// askOutside asks by which address the link is seen from outside.
+func (a *Agent) askOutside(ctx context.Context, l *gateway.Link) {
+	if a.Outside == nil {
+		return
+	}
+	for _, server := range a.Outside() {
+		seen, err := a.seenBy(ctx, l, server)
+		if err != nil {
+			continue
+		}
+		_ = a.do(ctx, func() error {
+			k := a.circuit(l)
+			if k.outside.IsValid() && k.outside != seen.Addr() {
+				a.event(LinksMoved, l.Key, "WAN link %s is seen from outside as %v; it was %v", l.Key, seen.Addr(), k.outside)
+			}
+			k.outside = seen.Addr()
+			return nil
+		})
+		return
+	}
 }
 
 // query asks one server for the root's name servers, which each has. Any answer to the

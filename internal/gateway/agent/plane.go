@@ -42,6 +42,9 @@ type Plane interface {
 	// Ping asks an address beyond a WAN link for an echo: of a packet of so many bytes, that
 	// nothing may cut up, or of any with 0.
 	Ping(ctx context.Context, l *gateway.Link, to netip.Addr, size int) error
+	// Surroundings tells what is there besides what is ours: devices, and prefixes behind
+	// neighbouring routers.
+	Surroundings() ([]gateway.Device, []gateway.Behind, error)
 	// Dial sends UDP to an address beyond a WAN link.
 	Dial(ctx context.Context, l *gateway.Link, to netip.AddrPort) (net.Conn, error)
 }

@@ -143,6 +143,13 @@ func (p *tray) Ping(_ context.Context, _ *gateway.Link, _ netip.Addr, size int) 
 }
 
 // Dial returns a connection to a name server that answers what is asked, or nothing.
+func (p *tray) Surroundings() ([]gateway.Device, []gateway.Behind, error) {
+	return []gateway.Device{
+		{Name: "wan0", MTU: 1500, Addresses: []netip.Prefix{netip.MustParsePrefix("192.0.2.7/24")}, NextHops: []netip.Addr{netip.MustParseAddr("192.0.2.1")}},
+		{Name: "lan0", MTU: 1500, Addresses: []netip.Prefix{netip.MustParsePrefix("10.1.0.1/24")}},
+	}, []gateway.Behind{{Prefix: netip.MustParsePrefix("10.1.8.0/24"), Via: netip.MustParseAddr("10.1.0.9"), Device: "lan0"}}, nil
+}
+
 func (p *tray) Dial(context.Context, *gateway.Link, netip.AddrPort) (net.Conn, error) {
 	here, there := net.Pipe()
 	go func() {

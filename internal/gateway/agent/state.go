@@ -45,7 +45,7 @@ func (a *Agent) state() (*gateway.State, error) {
 	for i := range c.Links {
 		l := &c.Links[i]
 		k := a.circuit(l)
-		one := gateway.LinkState{Link: l.Key, Addresses: plain(r.Links[l.Key]), NextHopUp: k.up, NamesUp: k.names, PathMTU: k.size}
+		one := gateway.LinkState{Link: l.Key, Addresses: plain(r.Links[l.Key]), NextHopUp: k.up, NamesUp: k.names, PathMTU: k.size, SeenOutside: k.outside}
 		out.Links = append(out.Links, one)
 	}
 	a.prober.each(func(w *watched) {

@@ -276,6 +276,7 @@ func (s *Server) describe(a huma.API) {
 	s.outages(a)
 	transfer(a, s.Desk)
 	s.sitePlans(a)
+	s.gateways(a)
 	finish(a.OpenAPI())
 }
 

@@ -50,6 +50,9 @@ var permissions = map[string]need{
 	"get-outages": reader, "get-outage": reader, "get-outage-timeline": reader, "get-standing": reader, "get-outage-changes": reader, "export-outages": reader, "export-outage-report": reader,
 	"rank-links": planner, "limit-links": planner, "set-shed": planner, "set-probe": planner,
 
+	"list-gateways": reader, "get-gateway": reader, "list-offers": reader, "take-offers": planner, "refuse-offer": planner,
+	"make-join-code": operator, "make-cloud-init": operator, "withdraw-join-code": operator, "bar-gateway": operator, "bring-gateways": operator,
+
 	"release": operator, "reveal-key": operator, "make-archive-with-keys": operator,
 
 	"set-person": owner, "remove-person": owner, "delete-estate": owner,

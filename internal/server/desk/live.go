@@ -48,10 +48,11 @@ type EventKind string
 
 // The kinds of event, with the type of their data.
 const (
-	Stepped EventKind = "step"         // Step
-	Weighed EventKind = "consequences" // Tally
-	People  EventKind = "people"       // []Presence
-	Lost    EventKind = "lost"         // nil: too much was missed; load everything anew
+	Stepped       EventKind = "step"         // Step
+	Weighed       EventKind = "consequences" // Tally
+	People        EventKind = "people"       // []Presence
+	GatewaysMoved EventKind = "gateways"     // []GatewayRow: those that changed
+	Lost          EventKind = "lost"         // nil: too much was missed; load everything anew
 )
 
 // A Weighing is what a draft changes against its base.
@@ -115,16 +116,18 @@ const (
 // process has one for each draft that somebody watches there; it reads what
 // happened from the database, where every server writes it.
 type watch struct {
-	d     *Desk
-	at    Place
-	draft uint64
-	poked chan struct{}
-	done  chan struct{}
+	d      *Desk
+	at     Place
+	draft  uint64
+	estate uint64
+	poked  chan struct{}
+	done   chan struct{}
 
 	revision uint64 // told last; this and what follows is for run alone
 	told     int    // pages that were written down last
 	appeared time.Time
 	weighed  time.Time
+	gateways gatewayPulse
 
 	mu      sync.Mutex
 	pages   map[string]page
@@ -219,7 +222,7 @@ func (d *Desk) join(at Place, v *View, stream string, p page) *watch {
 	w := d.watches[v.draftID]
 	if w == nil {
 		w = &watch{
-			d: d, at: at, draft: v.draftID, poked: make(chan struct{}, 1), done: make(chan struct{}),
+			d: d, at: at, draft: v.draftID, estate: v.estateID, poked: make(chan struct{}, 1), done: make(chan struct{}),
 			pages: map[string]page{}, revision: v.Revision,
 		}
 		d.watches[v.draftID] = w
@@ -332,6 +335,9 @@ func (w *watch) run() {
 		if err := w.look(ctx); err != nil {
 			slog.Debug("watching a draft", "draft", w.at.Draft, "error", err) // the database may be away; the next look tells
 			continue
+		}
+		if err := w.lookAtGateways(ctx); err != nil {
+			slog.Debug("looking at gateways", "estate", w.at.Estate, "error", err)
 		}
 		if since := time.Since(people); since > presenceEvery || since > changedEvery && w.moved() {
 			people = time.Now()

@@ -36,6 +36,11 @@ var rights = []struct{ table, may string }{
 	{"links", "SELECT, INSERT, UPDATE, DELETE"},
 	{"failures", "SELECT, INSERT, UPDATE, DELETE"},
 	{"presence", "SELECT, INSERT, UPDATE, DELETE"},
+	{"authority", "SELECT, INSERT, UPDATE"},
+	{"join_codes", "SELECT, INSERT, UPDATE"},
+	{"gateways", "SELECT, INSERT, UPDATE, DELETE"},
+	{"gateway_lines", "SELECT, INSERT, UPDATE, DELETE"},
+	{"servers", "SELECT, INSERT, UPDATE, DELETE"},
 }
 
 // Open brings the tables to the present version, gives the account that serves

@@ -1,0 +1,104 @@
+package main
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"sync"
+
+	"wideknot/internal/line"
+	"wideknot/internal/server/api"
+	"wideknot/internal/server/enrol"
+	"wideknot/internal/server/watch"
+)
+
+// gatewayPorts are what a server listens on for gateways; nil for none.
+type gatewayPorts struct {
+	office      *enrol.Office
+	keeper      *watch.Keeper
+	shown       *enrol.Shown
+	line, enrol net.Listener
+	outside     net.PacketConn
+}
+
+// gateways opens the ports for gateways, and lets the server give join codes for them.
+func (s *settings) gateways(ctx context.Context, server *api.Server) (*gatewayPorts, error) {
+	if s.lineListen == "" && s.enrolListen == "" {
+		return nil, nil
+	}
+	if s.lineListen == "" || s.enrolListen == "" {
+		return nil, unusable(errors.New("--line-listen and --enrol-listen belong together"))
+	}
+	p := &gatewayPorts{}
+	var err error
+	if p.line, err = net.Listen("tcp", s.lineListen); err != nil {
+		return nil, fmt.Errorf("--line-listen: %w", err)
+	}
+	if p.enrol, err = net.Listen("tcp", s.enrolListen); err != nil {
+		return nil, errors.Join(fmt.Errorf("--enrol-listen: %w", err), p.line.Close())
+	}
+	if p.outside, err = net.ListenPacket("udp", p.line.Addr().String()); err != nil {
+		return nil, errors.Join(fmt.Errorf("--line-listen, for STUN: %w", err), p.line.Close(), p.enrol.Close())
+	}
+	lists := [2][]string{}
+	for i, text := range []string{s.lineAt, s.enrolAt} {
+		if text == "" {
+			text = []net.Listener{p.line, p.enrol}[i].Addr().String()
+		}
+		if lists[i], err = line.ParseServers(text); err != nil {
+			return nil, unusable(fmt.Errorf("--line-at and --enrol-at: %w", err))
+		}
+	}
+	authority, err := enrol.OpenAuthority(ctx, server.Store, server.Sealer)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, at := range lists[1] {
+		host, _, _ := net.SplitHostPort(at) // it was read before
+		names = append(names, host)
+	}
+	p.shown = authority.Shows(names)
+	p.office = &enrol.Office{Store: server.Store, Authority: authority, Lines: lists[0], Enrol: lists[1]}
+	host, _ := os.Hostname()
+	p.keeper = &watch.Keeper{
+		Store: server.Store, Desk: server.Desk, Authority: authority, Shown: p.shown, Log: slog.Default(),
+		Name: fmt.Sprintf("%.30s-%s", host, rand.Text()[:8]),
+	}
+	server.Enrol = p.office
+	return p, nil
+}
+
+// serve answers gateways until end is called; ended is closed when all is done.
+func (p *gatewayPorts) serve(ctx context.Context, failed chan<- error) (end func(), ended <-chan struct{}) {
+	done := make(chan struct{})
+	if p == nil {
+		close(done)
+		return func() {}, done
+	}
+	ctx, stop := context.WithCancel(ctx)
+	var all sync.WaitGroup
+	for _, do := range []func() error{
+		func() error { return p.keeper.Serve(ctx, p.line) },
+		func() error { return p.office.Serve(ctx, p.enrol, p.shown) },
+		func() error { return line.AnswerOutside(ctx, p.outside) },
+	} {
+		all.Go(func() {
+			if err := do(); err != nil && ctx.Err() == nil {
+				select {
+				case failed <- err:
+				default:
+				}
+			}
+		})
+	}
+	go func() {
+		all.Wait()
+		close(done)
+	}()
+	return stop, done
+}

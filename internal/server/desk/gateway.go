@@ -1,0 +1,330 @@
+package desk
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"wideknot/core/gateway"
+	"wideknot/internal/server/identity"
+	"wideknot/internal/server/store"
+)
+
+// A GatewaySummary is what lists show of what a gateway reported.
+type GatewaySummary struct {
+	Release  int    `json:"release" doc:"that it runs; 0 for none, or for what was applied by hand"`
+	Digest   string `json:"digest,omitempty" doc:"of what it runs"`
+	Tunnels  int    `json:"tunnels"`
+	Dead     int    `json:"dead" doc:"tunnels that are dead"`
+	Beyond   int    `json:"beyond" doc:"tunnels beyond their limits"`
+	DeadWays int    `json:"dead_ways" doc:"ways by which nothing goes any more"`
+	Links    int    `json:"links"`
+	DownLink int    `json:"down_links" doc:"WAN links whose next hop does not answer"`
+	ClockMs  int    `json:"clock_ms" doc:"by how much its clock is ahead of the server's"`
+	Version  string `json:"version,omitempty" doc:"of the module it speaks, where that is not the server's"`
+	Trouble  string `json:"trouble,omitempty" doc:"why the last applying failed"`
+}
+
+// SummaryOf sums a state up, by the server's time at which it came.
+func SummaryOf(s *gateway.State, came time.Time) GatewaySummary {
+	out := GatewaySummary{Release: s.Release, Digest: s.Digest, Tunnels: len(s.Tunnels), Links: len(s.Links), Trouble: s.Trial.Trouble}
+	for i := range s.Tunnels {
+		if !s.Tunnels[i].Up {
+			out.Dead++
+		} else if s.Tunnels[i].Beyond {
+			out.Beyond++
+		}
+	}
+	for i := range s.Ways {
+		if s.Ways[i].Group == 0 {
+			out.DeadWays++
+		}
+	}
+	for i := range s.Links {
+		if !s.Links[i].NextHopUp {
+			out.DownLink++
+		}
+	}
+	if at, err := time.Parse(time.RFC3339, string(s.At)); err == nil {
+		out.ClockMs = int(at.Sub(came).Truncate(time.Second).Milliseconds())
+	}
+	return out
+}
+
+// A GatewayRow is a gateway that joined, as lists show it.
+type GatewayRow struct {
+	Site       string     `json:"site"`
+	JoinedAt   time.Time  `json:"joined_at"`
+	ExpiresAt  time.Time  `json:"expires_at" doc:"of its certificate"`
+	BarredAt   *time.Time `json:"barred_at,omitempty"`
+	Up         bool       `json:"up" doc:"a server that lives holds its line"`
+	Since      *time.Time `json:"since,omitempty" doc:"when the line began, or ended where it is not up"`
+	Server     string     `json:"server,omitempty"`
+	Doubled    *time.Time `json:"doubled_at,omitempty" doc:"when two machines were found with its certificate"`
+	Wanted     uint64     `json:"wanted" doc:"release it is to be brought to; 0 for none"`
+	Confirmed  uint64     `json:"confirmed" doc:"release that it said it keeps"`
+	Differs    bool       `json:"differs" doc:"what it runs is not what was confirmed"`
+	Phase      string     `json:"phase,omitempty" enum:",sending,trying,confirmed,went-back,failed,differs,version" doc:"of bringing it to the wanted release"`
+	Words      string     `json:"words,omitempty" doc:"the gateway's own, or why nothing is done"`
+	ReportedAt *time.Time `json:"reported_at,omitempty"`
+	OfferedAt  *time.Time `json:"offered_at,omitempty"`
+	GatewaySummary
+}
+
+func gatewayRow(l *store.LiveGateway) GatewayRow {
+	out := GatewayRow{
+		Site: l.Site, JoinedAt: l.JoinedAt, ExpiresAt: l.ExpiresAt, BarredAt: l.BarredAt, Up: l.Up && l.BarredAt == nil, Since: l.Since, Server: l.Server, Doubled: l.DoubledAt,
+		Wanted: l.Wanted, Confirmed: l.Confirmed, Phase: l.Phase, Words: l.Words, ReportedAt: l.StateAt, OfferedAt: l.OfferedAt,
+	}
+	if !l.Up && l.EndedAt != nil {
+		out.Since = l.EndedAt
+	}
+	_ = json.Unmarshal([]byte(l.Summary), &out.GatewaySummary) // ours; empty where nothing was reported
+	out.Differs = l.ConfirmedDigest != "" && out.Digest != "" && out.Digest != l.ConfirmedDigest && out.Phase != "trying"
+	return out
+}
+
+// Gateways lists the gateways of an estate that joined, by site.
+func (d *Desk) Gateways(ctx context.Context, estateKey string) (out []GatewayRow, err error) {
+	out = []GatewayRow{}
+	err = d.store.Snapshot(ctx, func(tx *store.Tx) error {
+		out = out[:0]
+		e, err := tx.Estate(estateKey, false)
+		if err != nil {
+			return fmt.Errorf("estate %q: %w", estateKey, err)
+		}
+		rows, err := tx.LiveGateways(e.ID)
+		for i := range rows {
+			out = append(out, gatewayRow(&rows[i]))
+		}
+		return err
+	})
+	return out, err
+}
+
+// Gateway returns one with what it reported last; nil where it reported nothing yet.
+func (d *Desk) Gateway(ctx context.Context, estateKey, site string) (row GatewayRow, state *gateway.State, err error) {
+	text := ""
+	err = d.store.Snapshot(ctx, func(tx *store.Tx) error {
+		e, err := tx.Estate(estateKey, false)
+		if err != nil {
+			return fmt.Errorf("estate %q: %w", estateKey, err)
+		}
+		live, err := tx.LiveGateway(e.ID, site)
+		if err != nil {
+			return fmt.Errorf("a gateway of %s: %w", site, err)
+		}
+		row = gatewayRow(&live)
+		if text, err = tx.GatewayState(e.ID, site); errors.Is(err, store.ErrNotFound) {
+			err = nil
+		}
+		return err
+	})
+	if err == nil && text != "" {
+		state, err = gateway.ParseState([]byte(text))
+	}
+	return row, state, err
+}
+
+// Bring says that gateways are to be brought to a release, all that joined with no sites. It
+// returns how many.
+func (d *Desk) Bring(ctx context.Context, estateKey string, release uint64, sites []string) (n int, err error) {
+	err = d.store.InTransaction(ctx, func(tx *store.Tx) error {
+		n = 0
+		e, err := tx.Estate(estateKey, false)
+		if err != nil {
+			return fmt.Errorf("estate %q: %w", estateKey, err)
+		}
+		if _, err := tx.Release(e.ID, release); release == 0 || err != nil {
+			return fmt.Errorf("release %d: %w", release, ErrNotFound)
+		}
+		if len(sites) == 0 {
+			rows, err := tx.LiveGateways(e.ID)
+			if err != nil {
+				return err
+			}
+			for i := range rows {
+				if rows[i].BarredAt == nil && rows[i].Confirmed != release {
+					sites = append(sites, rows[i].Site)
+				}
+			}
+		}
+		for _, site := range sites {
+			row, err := tx.Gateway(e.ID, site, true)
+			if err != nil {
+				return fmt.Errorf("a gateway of %s: %w", site, err)
+			}
+			row.Wanted, row.Attempt = release, row.Attempt+1
+			if err := tx.SaveGateway(&row, "wanted", "attempt"); err != nil {
+				return err
+			}
+			n++
+		}
+		act := identity.Act{Action: "gateway.bring", Estate: e.ID, Object: fmt.Sprintf("%d gateways", n), After: map[string]any{"release": release, "sites": sites}}
+		return identity.Record(ctx, tx, time.Now().UTC(), act)
+	})
+	return n, err
+}
+
+// A ForGateway is what a gateway is sent: its configuration at a release, and the keys that
+// it shares with far ends.
+type ForGateway struct {
+	Config *gateway.Config
+	Digest string
+	Shared map[string][32]byte
+}
+
+// ForGateway makes what a site's gateway is to be at a release.
+func (d *Desk) ForGateway(ctx context.Context, estateKey, site string, release uint64) (*ForGateway, error) {
+	config, view, err := d.configOf(ctx, estateKey, site, release)
+	if err != nil {
+		return nil, err
+	}
+	out := &ForGateway{Config: config, Digest: config.Digest(), Shared: map[string][32]byte{}}
+	wants := false
+	for i := range out.Config.Tunnels {
+		w := out.Config.Tunnels[i].WireGuard
+		wants = wants || w != nil && w.Preshared
+	}
+	if !wants {
+		return out, nil
+	}
+	keys, err := d.privateKeys(ctx, view, site)
+	if err != nil {
+		return nil, err
+	}
+	for i := range out.Config.Tunnels {
+		t := &out.Config.Tunnels[i]
+		if t.WireGuard == nil || !t.WireGuard.Preshared {
+			continue
+		}
+		text, ok := keys.Shared(t.Overlay, t.Ident(out.Config.Site))
+		raw, err := base64.StdEncoding.DecodeString(text)
+		if !ok || err != nil || len(raw) != 32 {
+			return nil, fmt.Errorf("the pre-shared key of %s is not there", t.Interface)
+		}
+		out.Shared[t.Interface] = [32]byte(raw)
+	}
+	return out, nil
+}
+
+// gatewayPulse is what a watch knows of an estate's gateways.
+type gatewayPulse struct {
+	changed   time.Time
+	count, up int64
+	told      map[string]time.Time // site → change that was told
+}
+
+// lookAtGateways tells open pages which gateways changed.
+func (w *watch) lookAtGateways(ctx context.Context) error {
+	var rows []GatewayRow
+	err := w.d.store.Snapshot(ctx, func(tx *store.Tx) error {
+		rows = rows[:0]
+		pulse, err := tx.GatewayPulse(w.estate)
+		if err != nil || pulse.Changed == nil {
+			return err
+		}
+		g := &w.gateways
+		if g.changed.Equal(*pulse.Changed) && g.count == pulse.Count && g.up == pulse.Up {
+			return nil
+		}
+		first := g.told == nil
+		all := g.count != pulse.Count || g.up != pulse.Up
+		g.changed, g.count, g.up = *pulse.Changed, pulse.Count, pulse.Up
+		if first {
+			g.told = map[string]time.Time{}
+		}
+		live, err := tx.LiveGateways(w.estate)
+		if err != nil {
+			return err
+		}
+		for i := range live {
+			l := &live[i]
+			if l.ChangedAt == nil || !all && g.told[l.Site].Equal(*l.ChangedAt) {
+				continue
+			}
+			g.told[l.Site] = *l.ChangedAt
+			rows = append(rows, gatewayRow(l))
+		}
+		if first {
+			rows = nil // pages load the list themselves
+		}
+		return nil
+	})
+	if err == nil && len(rows) > 0 {
+		w.tell(event(0, GatewaysMoved, rows))
+	}
+	return err
+}
+
+// A NamedTunnel is one end of a tunnel as its gateway reports it, with what the design says
+// of it at the release that the gateway runs.
+type NamedTunnel struct {
+	gateway.TunnelState
+	Overlay  string `json:"overlay,omitempty" doc:"empty for a tunnel that the release does not have"`
+	Peer     string `json:"peer,omitempty"`
+	PeerLink string `json:"peer_link,omitempty"`
+	Link     string `json:"link,omitempty"`
+	Rank     int    `json:"rank,omitempty"`
+	Tunnel   string `json:"tunnel,omitempty" doc:"as both ends name it"`
+	Carries  bool   `json:"carries" doc:"some way uses it now"`
+}
+
+// NamedTunnels names the tunnels of a report, by the release that the gateway runs.
+func (d *Desk) NamedTunnels(ctx context.Context, estateKey string, row GatewayRow, state *gateway.State) ([]NamedTunnel, error) {
+	out := []NamedTunnel{}
+	if state == nil {
+		return out, nil
+	}
+	var config *gateway.Config
+	if state.Release > 0 {
+		var err error
+		if config, _, err = d.configOf(ctx, estateKey, row.Site, uint64(state.Release)); err != nil && !errors.Is(err, ErrNotFound) {
+			return nil, err
+		}
+	}
+	byName := map[string]*gateway.Tunnel{}
+	carries := map[string]bool{}
+	if config != nil {
+		for i := range config.Tunnels {
+			byName[config.Tunnels[i].Interface] = &config.Tunnels[i]
+		}
+		used := map[int]int{}
+		for _, w := range state.Ways {
+			used[w.ID] = w.Group
+		}
+		for i := range config.Ways {
+			w := &config.Ways[i]
+			if group := used[w.ID]; group > 0 && group <= len(w.Groups) {
+				for _, m := range w.Groups[group-1].Members {
+					carries[m.Interface] = true
+				}
+			}
+		}
+	}
+	for i := range state.Tunnels {
+		one := NamedTunnel{TunnelState: state.Tunnels[i]}
+		if t := byName[one.Interface]; t != nil {
+			one.Overlay, one.Peer, one.PeerLink, one.Link, one.Rank, one.Tunnel = t.Overlay, t.Peer, t.PeerLink, t.Link, t.Rank, t.Ident(config.Site)
+			one.Carries = carries[one.Interface] && one.Up
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+// configOf makes the configuration of a site's gateway at a release.
+func (d *Desk) configOf(ctx context.Context, estateKey, site string, release uint64) (*gateway.Config, *View, error) {
+	view, err := d.View(ctx, Place{estateKey, fmt.Sprintf("release-%d", release)})
+	if err != nil {
+		return nil, nil, err
+	}
+	at := view.Plan.SiteIndex(site)
+	if at < 0 {
+		return nil, nil, fmt.Errorf("site %q in release %d: %w", site, release, ErrNotFound)
+	}
+	return gateway.Of(view.Routes, at), view, nil
+}
