@@ -24,6 +24,8 @@ var may = map[string][]string{
 	"internal/gateway/agent":   {"core", "internal/gateway/socket", "internal/gateway/stamp", "internal/line"},
 	"internal/gateway/join":    {"internal/line"},
 	"internal/gateway/kernel":  {"core", "internal/gateway/agent", "internal/gateway/socket", "internal/gateway/stamp"},
+	"internal/gateway/memory":  {"core", "internal/gateway/agent", "internal/gateway/stamp"},
+	"internal/fleet":           {"core", "internal/gateway/agent", "internal/gateway/join", "internal/gateway/memory", "internal/line"},
 	"internal/server/store":    {},
 	"internal/server/identity": {"internal/server/store"},
 	"internal/server/desk":     {"core", "internal/server/identity", "internal/server/store"},

@@ -26,6 +26,10 @@ type Settings struct {
 	Resolvers func() []netip.Addr
 	// Outside lists STUN servers that tell by which address the gateway is seen; nil for none.
 	Outside func() []netip.AddrPort
+	// Now tells the time that the gateway reports; nil asks the machine's clock.
+	Now func() time.Time
+	// Light leaves out what only one agent of a machine may have: threads that answer in time.
+	Light bool
 }
 
 // An Agent keeps one gateway. One goroutine, Run's, owns all that it holds; others ask
@@ -64,6 +68,9 @@ func New(plane Plane, s Settings) (*Agent, error) {
 		s.Resolve = func(ctx context.Context, name string) ([]netip.Addr, error) {
 			return net.DefaultResolver.LookupNetIP(ctx, "ip", name)
 		}
+	}
+	if s.Now == nil {
+		s.Now = time.Now
 	}
 	if s.Resolvers == nil {
 		s.Resolvers = nameServers
@@ -114,7 +121,7 @@ func (a *Agent) Run(ctx context.Context, ready, alive func()) error {
 	if time.Now().Year() < 2000 {
 		a.event(Trouble, "clock", "the clock says %s: times in this journal are wrong until it is set", time.Now().UTC().Format(time.DateOnly))
 	}
-	if err := a.prober.start(ctx, a.plane); err != nil {
+	if err := a.prober.start(ctx, a.plane, a.Light); err != nil {
 		return fmt.Errorf("probing: %w", err)
 	}
 	changes, err := a.plane.Changes(ctx)

@@ -20,7 +20,7 @@ const outsideWithin = time.Second
 
 // Offers tells what the gateway sees of itself and around it.
 func (a *Agent) Offers(ctx context.Context) (*gateway.Offers, error) {
-	out := &gateway.Offers{At: moment(time.Now())}
+	out := &gateway.Offers{At: moment(a.Now())}
 	var known []gateway.Link
 	err := a.do(ctx, func() (err error) {
 		if a.running != nil {

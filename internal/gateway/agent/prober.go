@@ -125,7 +125,7 @@ func bootLead() time.Duration {
 }
 
 // start opens the sockets; they end with the context.
-func (p *prober) start(ctx context.Context, plane Plane) error {
+func (p *prober) start(ctx context.Context, plane Plane, light bool) error {
 	for _, four := range []bool{true, false} {
 		conn, err := plane.Listen(ctx, four, 0, gateway.ProbeMark)
 		if err != nil {
@@ -144,7 +144,9 @@ func (p *prober) start(ctx context.Context, plane Plane) error {
 		}
 		reflector := &stamp.Reflector{Knows: func(kind uint8) bool { return kind == ourTLV }, Heard: p.heard, Refuse: p.refuses}
 		go func() {
-			realtime()
+			if !light {
+				realtime()
+			}
 			if err := reflector.Serve(ctx, answers); err != nil {
 				p.events(Trouble, "probes", "probes of far ends are no longer answered: %v", err)
 			}

@@ -63,7 +63,7 @@ func BenchmarkProbing(b *testing.B) {
 	p := newProber(slog.New(slog.DiscardHandler), func(string, string, string, ...any) {})
 	ctx, stop := context.WithCancel(b.Context())
 	defer stop()
-	if err := p.start(ctx, loop{newTray(newTestNet())}); err != nil {
+	if err := p.start(ctx, loop{newTray(newTestNet())}, false); err != nil {
 		b.Fatal(err)
 	}
 	p.watch(c)

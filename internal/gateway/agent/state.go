@@ -27,7 +27,7 @@ func moment(t time.Time) gateway.Time {
 
 func (a *Agent) state() (*gateway.State, error) {
 	now := time.Now()
-	out := &gateway.State{At: moment(now), Clock: gateway.ClockState{Synchronised: synchronised()}}
+	out := &gateway.State{At: moment(a.Now()), Clock: gateway.ClockState{Synchronised: synchronised()}}
 	out.Line = a.line
 	out.Trial = gateway.TrialState{LastToken: a.last.Token, LastOutcome: a.last.How, Trouble: a.broken}
 	if a.trial != nil {
@@ -84,7 +84,7 @@ func plain(list []netip.Addr) (out []netip.Addr) {
 // LineIs takes whether there is a line to a server, and to which.
 func (a *Agent) LineIs(ctx context.Context, up bool, server string) {
 	_ = a.do(ctx, func() error { // an agent that ends tells nobody
-		a.line = gateway.LineState{Up: up, Since: moment(time.Now()), Server: server}
+		a.line = gateway.LineState{Up: up, Since: moment(a.Now()), Server: server}
 		kind, words := LineDown, "the line to %s is down"
 		if up {
 			kind, words = LineUp, "the line to %s is up"

@@ -21,7 +21,7 @@ import (
 type SiteOffers struct {
 	Site    string            `json:"site"`
 	At      time.Time         `json:"at"`
-	Offers  []offer.Item     `json:"offers"`
+	Offers  []offer.Item      `json:"offers"`
 	Refused map[string]string `json:"refused" doc:"offer → why it is not taken"`
 	Open    int               `json:"open" doc:"how many could be taken and are not refused"`
 }

@@ -1,0 +1,255 @@
+package fleet
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"slices"
+	"time"
+
+	"github.com/pion/stun/v3"
+	"golang.org/x/net/dns/dnsmessage"
+
+	"wideknot/core/estate"
+	"wideknot/internal/gateway/memory"
+)
+
+// onLANAfter is how long a packet takes on a LAN.
+const onLANAfter = 200 * time.Microsecond
+
+// A question is an echo, a datagram or a session that a host of ours waits for.
+type question struct {
+	host     netip.Addr
+	protocol byte
+	id       uint16
+}
+
+// An answer is what came of a question.
+type answer struct {
+	from     netip.Addr
+	kind     string
+	mtu, ttl int
+}
+
+// Outcomes of a question.
+const (
+	Answered    = "answered"
+	TooBig      = "too-big"
+	Exceeded    = "out-of-hops"
+	Unreachable = "unreachable"
+	Lost        = "lost"
+)
+
+// A Result is what a host saw.
+type Result struct {
+	Outcome string        `json:"outcome"`
+	From    netip.Addr    `json:"from,omitzero"`
+	MTU     int           `json:"mtu,omitempty"`
+	Took    time.Duration `json:"took"`
+	Hops    int           `json:"hops,omitempty"` // that its answer took, by its TTL
+}
+
+// Ask lets a host of a site ask another address: by ICMP, UDP or TCP (a port for those), with
+// a packet of a size and some hops.
+func (w *World) Ask(ctx context.Context, site string, from, to netip.Addr, protocol byte, port uint16, size, ttl int) (Result, error) {
+	s := w.Site(site)
+	if s == nil {
+		return Result{}, errors.New("there is no site " + site)
+	}
+	if !slices.ContainsFunc(s.subnets, func(p netip.Prefix) bool { return p.Contains(from) }) {
+		return Result{}, errors.New("no host of " + site + " has " + from.String())
+	}
+	w.mu.Lock()
+	if w.serial++; w.serial < 1024 {
+		w.serial = 1024
+	}
+	q := question{from, protocol, w.serial}
+	came := make(chan answer, 4)
+	w.asked[q] = came
+	w.mu.Unlock()
+	defer func() {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		delete(w.asked, q)
+	}()
+	if ttl <= 0 {
+		ttl = 64
+	}
+	var p memory.Packet
+	switch protocol {
+	case memory.ProtoUDP:
+		p = memory.UDP(netip.AddrPortFrom(from, q.id), netip.AddrPortFrom(to, port), byte(ttl), make([]byte, max(0, size-48)))
+	case memory.ProtoTCP:
+		p = memory.TCP(netip.AddrPortFrom(from, q.id), netip.AddrPortFrom(to, port), byte(ttl), memory.SYN)
+	default:
+		p = memory.EchoRequest(from, to, byte(ttl), q.id, 1, size)
+	}
+	began := time.Now()
+	if slices.ContainsFunc(s.subnets, func(n netip.Prefix) bool { return n.Contains(to) }) {
+		return Result{Outcome: Answered, From: to, Took: onLANAfter, Hops: 1}, nil // it never leaves the LAN
+	}
+	w.fromHost(s, p)
+	select {
+	case a := <-came:
+		return Result{Outcome: a.kind, From: a.from, MTU: a.mtu, Took: time.Since(began), Hops: 64 - a.ttl + 1}, nil
+	case <-ctx.Done():
+		return Result{Outcome: Lost, Took: time.Since(began)}, nil
+	}
+}
+
+// fromHost sends a host's packet to its gateway: where the gateway is beside the way, only
+// what the LAN's router has routes for gets there.
+func (w *World) fromHost(s *Site, p memory.Packet) {
+	_, dst, _, ok := p.Parse()
+	if !ok {
+		return
+	}
+	w.mu.Lock()
+	if s.oneArmed && (w.neighbor[s.Key] || !slices.ContainsFunc(s.routes, func(r netip.Prefix) bool { return r.Contains(dst.Addr()) })) {
+		w.mu.Unlock()
+		return
+	}
+	w.mu.Unlock()
+	w.wire.carry(time.Now().Add(onLANAfter), len(p), func() { s.Machine.Inject(s.lan, p) })
+}
+
+// onLAN gives a packet to the host that has its address: one that waits, or one that
+// answers.
+func (w *World) onLAN(s *Site, p memory.Packet) {
+	src, dst, protocol, ok := p.Parse()
+	if !ok || !slices.ContainsFunc(s.subnets, func(n netip.Prefix) bool { return n.Contains(dst.Addr()) }) {
+		return
+	}
+	if w.hear(dst, src, protocol, p) {
+		return
+	}
+	if out, ok := p.Answer(); ok {
+		w.wire.carry(time.Now().Add(onLANAfter), len(p), func() { w.fromHost(s, out) })
+	}
+}
+
+// hear tells who waits for an answer.
+func (w *World) hear(host, from netip.AddrPort, protocol byte, p memory.Packet) bool {
+	a := answer{from: from.Addr(), kind: Answered, ttl: p.TTL()}
+	id := host.Port()
+	if about, of, ok := p.About(); ok {
+		if a.kind = Unreachable; p.Exceeded() {
+			a.kind = Exceeded
+		} else if mtu, big := p.TooBig(); big {
+			a.kind, a.mtu = TooBig, mtu
+		}
+		id, protocol = about, of
+	} else if asks, _ := p.Echo(); asks {
+		return false
+	}
+	w.mu.Lock()
+	came := w.asked[question{host.Addr(), protocol, id}]
+	w.mu.Unlock()
+	if came == nil {
+		return false
+	}
+	select {
+	case came <- a:
+	default:
+	}
+	return true
+}
+
+// service answers what is asked of the world's own addresses on the internet; under the
+// lock.
+func (w *World) service(l *Link, underlay string, src, dst netip.AddrPort, protocol byte, p memory.Packet, at time.Time) bool {
+	if underlay != estate.Internet {
+		return false
+	}
+	var reply memory.Packet
+	switch {
+	case dst.Addr() == nameServer && dst.Port() == 53 && protocol == memory.ProtoUDP:
+		text, ok := w.lookUp(p.Payload())
+		if !ok {
+			return true
+		}
+		reply = memory.UDP(dst, src, 64, text)
+	case dst == stunServer && protocol == memory.ProtoUDP:
+		question := &stun.Message{Raw: append([]byte(nil), p.Payload()...)}
+		if question.Decode() != nil || question.Type != stun.BindingRequest {
+			return true
+		}
+		answer, err := stun.Build(stun.NewTransactionIDSetter(question.TransactionID), stun.BindingSuccess, &stun.XORMappedAddress{IP: src.Addr().AsSlice(), Port: int(src.Port())})
+		if err != nil {
+			return true
+		}
+		reply = memory.UDP(dst, src, 64, answer.Raw)
+	case dst.Addr() == InternetHost:
+		out, ok := p.Answer()
+		if !ok {
+			return true
+		}
+		reply = out
+	default:
+		return false
+	}
+	w.wire.carry(at, len(reply), func() { w.back(l, src, reply) })
+	return true
+}
+
+// back carries an answer of the internet to the link that asked.
+func (w *World) back(l *Link, to netip.AddrPort, p memory.Packet) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	now := time.Now()
+	from, _, protocol, ok := p.Parse()
+	if !ok {
+		return
+	}
+	if l.behind != nil {
+		inside, at, ok := l.behind.enter(protocol, from, to.Port(), now)
+		if !ok {
+			return
+		}
+		l, p = inside, p.To(at)
+	}
+	at, ok := w.pass(l, len(p), false, now)
+	if !ok {
+		return
+	}
+	site := w.sites[l.Site]
+	w.wire.carry(at, len(p), func() { site.Machine.Inject(l.nic, p) })
+}
+
+// lookUp answers a question of names.
+func (w *World) lookUp(text []byte) ([]byte, bool) {
+	var parser dnsmessage.Parser
+	head, err := parser.Start(text)
+	if err != nil || head.Response {
+		return nil, false
+	}
+	q, err := parser.Question()
+	if err != nil {
+		return nil, false
+	}
+	out := dnsmessage.Message{Header: dnsmessage.Header{ID: head.ID, Response: true, RecursionAvailable: true}, Questions: []dnsmessage.Question{q}}
+	if q.Type == dnsmessage.TypeNS {
+		out.Answers = append(out.Answers, dnsmessage.Resource{
+			Header: dnsmessage.ResourceHeader{Name: q.Name, Class: dnsmessage.ClassINET, TTL: 60}, Body: &dnsmessage.NSResource{NS: dnsmessage.MustNewName("a.ns.example.")},
+		})
+	}
+	packed, err := out.Pack()
+	return packed, err == nil
+}
+
+// Resolve finds the present address of a host name, as a site's resolver does while the site
+// reaches the internet.
+func (w *World) Resolve(s *Site) func(ctx context.Context, name string) ([]netip.Addr, error) {
+	return func(_ context.Context, name string) ([]netip.Addr, error) {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		if !s.online() {
+			return nil, errors.New("no name service answers")
+		}
+		l := w.names[name]
+		if l == nil {
+			return nil, errors.New("there is no such name: " + name)
+		}
+		return slices.Clone(l.inside), nil
+	}
+}

@@ -1,0 +1,162 @@
+package fleet
+
+import (
+	"net/netip"
+	"time"
+
+	"wideknot/internal/gateway/memory"
+)
+
+// A nat is a router that hides a link behind an address of its own (RFC 4787). Several links
+// of one carrier may be behind the same address.
+type nat struct {
+	outside netip.Addr
+	out     map[mapping]*mapped // inside → outside
+	in      map[portOf]*mapped
+	next    uint16
+}
+
+// portOf is a port of the outside address.
+type portOf struct {
+	protocol byte
+	port     uint16
+}
+
+// mapping is what has a port of its own: with endpoint-dependent mapping each far end sees
+// another.
+type mapping struct {
+	link     *Link
+	protocol byte
+	inside   netip.AddrPort
+	far      netip.AddrPort // zero where mapping does not depend on it
+}
+
+type mapped struct {
+	mapping
+	port    uint16
+	heard   map[netip.AddrPort]time.Time // far ends that were sent to
+	seen    time.Time
+	forward bool
+}
+
+func newNAT(outside netip.Addr) *nat {
+	return &nat{outside: outside, out: map[mapping]*mapped{}, in: map[portOf]*mapped{}, next: 1023}
+}
+
+// leave gives what leaves a port outside.
+func (n *nat) leave(l *Link, protocol byte, from, to netip.AddrPort, now time.Time) netip.AddrPort {
+	to = farOf(protocol, to)
+	key := mapping{link: l, protocol: protocol, inside: from}
+	if l.nat.Dependent && !l.forwards(from.Port()) {
+		key.far = to
+	}
+	m := n.out[key]
+	if m != nil && !m.forward && now.Sub(m.seen) > l.nat.expires() {
+		n.drop(m)
+		m = nil
+	}
+	if m == nil {
+		m = &mapped{mapping: key, heard: map[netip.AddrPort]time.Time{}}
+		if l.forwards(from.Port()) && n.in[portOf{protocol, from.Port()}] == nil {
+			m.port, m.forward = from.Port(), true
+		} else {
+			m.port = n.free(protocol, l, from.Port())
+		}
+		if m.port == 0 {
+			return netip.AddrPort{}
+		}
+		n.out[key], n.in[portOf{protocol, m.port}] = m, m
+	}
+	m.seen, m.heard[to] = now, now
+	if len(m.heard) > 1000 {
+		m.heard = map[netip.AddrPort]time.Time{to: now}
+	}
+	return netip.AddrPortFrom(n.outside, m.port)
+}
+
+// farOf is a far end as a NAT tells it apart: echoes have no port there.
+func farOf(protocol byte, at netip.AddrPort) netip.AddrPort {
+	if protocol != memory.ProtoUDP && protocol != memory.ProtoTCP {
+		return netip.AddrPortFrom(at.Addr(), 0)
+	}
+	return at
+}
+
+// free finds a port: with endpoint-independent mapping its own, where it is free.
+func (n *nat) free(protocol byte, l *Link, own uint16) uint16 {
+	if !l.nat.Dependent && n.in[portOf{protocol, own}] == nil {
+		return own
+	}
+	for range 60000 {
+		if n.next++; n.next < 1024 {
+			n.next = 1024
+		}
+		if n.in[portOf{protocol, n.next}] == nil {
+			return n.next
+		}
+	}
+	return 0
+}
+
+func (n *nat) drop(m *mapped) {
+	delete(n.out, m.mapping)
+	delete(n.in, portOf{m.protocol, m.port})
+}
+
+// enter finds where what comes from outside goes; ok is false for what nobody asked for.
+func (n *nat) enter(protocol byte, from netip.AddrPort, port uint16, now time.Time) (l *Link, to netip.AddrPort, ok bool) {
+	m := n.in[portOf{protocol, port}]
+	if m == nil {
+		return nil, netip.AddrPort{}, false
+	}
+	if m.forward && m.link.forwards(port) {
+		return m.link, m.inside, true
+	}
+	if now.Sub(m.seen) > m.link.nat.expires() {
+		n.drop(m)
+		return nil, netip.AddrPort{}, false
+	}
+	from = farOf(protocol, from)
+	at, known := m.heard[from]
+	if !known && !m.link.nat.Open {
+		return nil, netip.AddrPort{}, false
+	}
+	if known && now.Sub(at) > m.link.nat.expires() {
+		delete(m.heard, from)
+		return nil, netip.AddrPort{}, false
+	}
+	return m.link, m.inside, true
+}
+
+// forward lets ports through to an inside address, whoever asks.
+func (n *nat) forward(l *Link, protocol byte, port uint16, inside netip.AddrPort) {
+	key := mapping{link: l, protocol: protocol, inside: inside}
+	m := &mapped{mapping: key, port: port, heard: map[netip.AddrPort]time.Time{}, forward: true}
+	n.out[key], n.in[portOf{protocol, port}] = m, m
+}
+
+// forget drops what a link has: its router began anew.
+func (n *nat) forget(l *Link) {
+	for _, m := range n.out {
+		if m.link == l {
+			n.drop(m)
+		}
+	}
+}
+
+// Behaviour is how a NAT behaves.
+type Behaviour struct {
+	// Dependent: another port outside for each far end (endpoint-dependent mapping).
+	Dependent bool `json:"dependent" yaml:"dependent"`
+	// Open: whoever knows the port outside gets through (endpoint-independent filtering).
+	Open bool `json:"open" yaml:"open"`
+	// Expires is how many seconds a port lives without a packet from inside.
+	Expires int `json:"expires" yaml:"expires"`
+}
+
+func (b *Behaviour) expires() time.Duration {
+	if b.Expires <= 0 {
+		return 2 * time.Minute
+	}
+	return time.Duration(b.Expires) * time.Second
+}

@@ -1,0 +1,257 @@
+package memory
+
+import (
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.zx2c4.com/wireguard/conn"
+	"golang.zx2c4.com/wireguard/device"
+	"golang.zx2c4.com/wireguard/tun"
+
+	"wideknot/core/gateway"
+	"wideknot/internal/gateway/agent"
+)
+
+// Packets that wait at a device, in each direction.
+const queued = 128
+
+// A tunnel is a WireGuard device in user space: its tun is the machine's forwarder, its
+// bind the machine's WAN links.
+type tunnel struct {
+	m     *Machine
+	is    gateway.Tunnel
+	index int
+	wire  *device.Device
+	port  uint16
+
+	out   chan Packet // that are to be encrypted
+	in    chan datagram
+	ended chan struct{}
+	deaf  chan struct{} // ends the present receiving; nil where there is none
+	once  sync.Once
+	event chan tun.Event
+}
+
+type datagram struct {
+	from netip.AddrPort
+	text []byte
+}
+
+// open makes a tunnel's device.
+func (m *Machine) open(t *gateway.Tunnel) *tunnel {
+	m.next++
+	out := &tunnel{m: m, is: *t, index: m.next, port: uint16(t.WireGuard.Port), out: make(chan Packet, queued), in: make(chan datagram, queued), ended: make(chan struct{}), event: make(chan tun.Event, 2)}
+	out.wire = device.NewDevice((*tunSide)(out), (*bindSide)(out), device.NewLogger(device.LogLevelSilent, ""))
+	return out
+}
+
+func (t *tunnel) end() {
+	t.once.Do(func() { close(t.ended) })
+}
+
+// close takes the device away.
+func (t *tunnel) close() {
+	t.end()
+	t.wire.Close()
+}
+
+// send lets the device encrypt a packet; where too many wait it is lost, as in any queue.
+func (t *tunnel) send(p Packet) {
+	select {
+	case t.out <- p:
+	default:
+	}
+}
+
+// configure sets what is new of a device: key, port, peer.
+func (t *tunnel) configure(c *gateway.Config, is *gateway.Tunnel, secrets *agent.Secrets, was *gateway.Tunnel) error {
+	w := is.WireGuard
+	var b strings.Builder
+	hexed := func(text string) string {
+		raw, _ := base64.StdEncoding.DecodeString(text) // it was checked with the configuration
+		return hex.EncodeToString(raw)
+	}
+	if was == nil {
+		fmt.Fprintf(&b, "private_key=%x\n", secrets.Private)
+	}
+	if was == nil || was.WireGuard.Port != w.Port {
+		fmt.Fprintf(&b, "listen_port=%d\n", w.Port)
+	}
+	if was != nil && was.WireGuard.PublicKey != w.PublicKey {
+		fmt.Fprintf(&b, "public_key=%s\nremove=true\n", hexed(was.WireGuard.PublicKey))
+		was = nil
+	}
+	fmt.Fprintf(&b, "public_key=%s\n", hexed(w.PublicKey))
+	key := secrets.Shared[is.Interface]
+	fmt.Fprintf(&b, "preshared_key=%x\npersistent_keepalive_interval=%d\nreplace_allowed_ips=true\n", key, w.Keepalive)
+	for _, p := range c.Allowed(w) {
+		fmt.Fprintf(&b, "allowed_ip=%s\n", p)
+	}
+	if at, err := netip.ParseAddrPort(w.Endpoint); err == nil && (was == nil || was.WireGuard.Endpoint != w.Endpoint) {
+		fmt.Fprintf(&b, "endpoint=%s\n", at)
+	}
+	if err := t.wire.IpcSet(b.String()); err != nil {
+		return fmt.Errorf("setting %s: %w", is.Interface, err)
+	}
+	return t.wire.Up()
+}
+
+// call tells the device where its far end is.
+func (t *tunnel) call(to netip.AddrPort) error {
+	raw, err := base64.StdEncoding.DecodeString(t.is.WireGuard.PublicKey)
+	if err != nil {
+		return err
+	}
+	return t.wire.IpcSet(fmt.Sprintf("public_key=%x\nupdate_only=true\nendpoint=%s\n", raw, to))
+}
+
+// read tells how the device is.
+func (t *tunnel) read() agent.Device {
+	out := agent.Device{Present: true, Up: true}
+	text, err := t.wire.IpcGet()
+	if err != nil {
+		return out
+	}
+	for line := range strings.Lines(text) {
+		name, value, _ := strings.Cut(strings.TrimSpace(line), "=")
+		n, _ := strconv.ParseUint(value, 10, 64)
+		switch name {
+		case "rx_bytes":
+			out.In = n
+		case "tx_bytes":
+			out.Out = n
+		case "last_handshake_time_sec":
+			if n > 0 {
+				out.Handshake = time.Unix(int64(n), 0)
+			}
+		case "endpoint":
+			out.Endpoint, _ = netip.ParseAddrPort(value)
+		}
+	}
+	return out
+}
+
+// tunSide is a tunnel as its device reads and writes packets.
+type tunSide tunnel
+
+func (t *tunSide) File() *os.File           { return nil }
+func (t *tunSide) MTU() (int, error)        { return t.is.MTU, nil }
+func (t *tunSide) Name() (string, error)    { return t.is.Interface, nil }
+func (t *tunSide) Events() <-chan tun.Event { return t.event }
+func (t *tunSide) BatchSize() int           { return 1 }
+
+// Close ends the device's reading.
+func (t *tunSide) Close() error {
+	(*tunnel)(t).end()
+	return nil
+}
+
+// Read takes a packet that is to be encrypted.
+func (t *tunSide) Read(bufs [][]byte, sizes []int, offset int) (int, error) {
+	select {
+	case p := <-t.out:
+		sizes[0] = copy(bufs[0][offset:], p)
+		return 1, nil
+	case <-t.ended:
+		return 0, os.ErrClosed
+	}
+}
+
+// Write takes packets that were decrypted.
+func (t *tunSide) Write(bufs [][]byte, offset int) (int, error) {
+	for _, b := range bufs {
+		p := append(Packet(nil), b[offset:]...)
+		t.m.mu.Lock()
+		var do action
+		if t.m.tunnels[t.is.Interface] == (*tunnel)(t) {
+			do = t.m.arrive(t.is.Interface, p, time.Now())
+		}
+		t.m.mu.Unlock()
+		do.run()
+	}
+	return len(bufs), nil
+}
+
+// bindSide is a tunnel as its device sends and receives datagrams.
+type bindSide tunnel
+
+// endpoint is where a far end is.
+type endpoint netip.AddrPort
+
+func (e *endpoint) ClearSrc()           {}
+func (e *endpoint) SrcToString() string { return "" }
+func (e *endpoint) DstToString() string { return netip.AddrPort(*e).String() }
+func (e *endpoint) DstToBytes() []byte {
+	text, _ := netip.AddrPort(*e).MarshalBinary() // never fails
+	return text
+}
+func (e *endpoint) DstIP() netip.Addr { return netip.AddrPort(*e).Addr() }
+func (e *endpoint) SrcIP() netip.Addr { return netip.Addr{} }
+
+// Open begins to receive.
+func (t *bindSide) Open(port uint16) ([]conn.ReceiveFunc, uint16, error) {
+	ended := make(chan struct{})
+	t.m.mu.Lock()
+	t.port, t.deaf = port, ended
+	t.m.byPort[port] = (*tunnel)(t)
+	t.m.mu.Unlock()
+	return []conn.ReceiveFunc{func(bufs [][]byte, sizes []int, eps []conn.Endpoint) (int, error) {
+		select {
+		case d := <-t.in:
+			sizes[0] = copy(bufs[0], d.text)
+			from := endpoint(d.from)
+			eps[0] = &from
+			return 1, nil
+		case <-ended:
+			return 0, net.ErrClosed
+		}
+	}}, port, nil
+}
+
+// Close ends receiving.
+func (t *bindSide) Close() error {
+	t.m.mu.Lock()
+	defer t.m.mu.Unlock()
+	if t.deaf != nil {
+		close(t.deaf)
+		t.deaf = nil
+	}
+	if t.m.byPort[t.port] == (*tunnel)(t) {
+		delete(t.m.byPort, t.port)
+	}
+	return nil
+}
+
+func (t *bindSide) SetMark(uint32) error { return nil } // the tunnel's own configuration has it
+func (t *bindSide) BatchSize() int       { return 1 }
+
+// ParseEndpoint reads ADDRESS:PORT.
+func (t *bindSide) ParseEndpoint(s string) (conn.Endpoint, error) {
+	at, err := netip.ParseAddrPort(s)
+	e := endpoint(at)
+	return &e, err
+}
+
+// Send sends datagrams by the tunnel's link.
+func (t *bindSide) Send(bufs [][]byte, ep conn.Endpoint) error {
+	to, ok := ep.(*endpoint)
+	if !ok {
+		return errors.New("an endpoint of another bind")
+	}
+	for _, b := range bufs {
+		t.m.mu.Lock()
+		do := t.m.outward(t.is.Link, netip.AddrPortFrom(netip.Addr{}, t.port), netip.AddrPort(*to), b)
+		t.m.mu.Unlock()
+		do.run()
+	}
+	return nil
+}
