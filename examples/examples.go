@@ -35,3 +35,8 @@ func Estate(name string, change ...string) (*estate.Estate, error) {
 	e, _, err := estate.Read(strings.NewReader(strings.NewReplacer(change...).Replace(string(text))))
 	return e, err
 }
+
+// TwoFaults is a script for the stand-ins of the demo estate.
+//
+//go:embed scripts/two-faults.yaml
+var TwoFaults string

@@ -8,7 +8,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"wideknot/core/estate"
-	"wideknot/examples"
 	"wideknot/internal/server/api"
 	"wideknot/internal/server/desk"
 	"wideknot/internal/server/identity"
@@ -23,25 +22,30 @@ const (
 )
 
 func demoCommand() *cobra.Command {
-	var s settings
+	var d demo
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "Serve the web application with the demo estate Brindlewater in it",
+		Short: "Serve the web application with the demo estate Brindlewater in it, and stand-ins of its gateways",
 		Args:  cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			if s.dsn != "" || !s.local() {
+			if d.dsn != "" || !d.local() {
 				return unusable(errors.New("the demo has passwords that everybody knows; it works on a loopback address and its own database only"))
 			}
-			return s.serve(c.Context(), loadDemo)
+			if d.standIns && d.lineListen == "" {
+				d.lineListen, d.enrolListen = "127.0.0.1:0", "127.0.0.1:0"
+			}
+			return d.serve(c.Context(), d.load, d.stand)
 		},
 	}
-	s.addServer(c)
+	d.addServer(c)
+	c.Flags().BoolVar(&d.standIns, "stand-ins", true, "run a stand-in for each gateway, in a process beside this one")
+	c.Flags().StringVar(&d.standInsListen, "stand-ins-listen", "127.0.0.1:8090", "loopback address and port of the page of their circuits")
 	return c
 }
 
-// loadDemo makes the demo's accounts, and imports and releases its estate once;
+// load makes the demo's accounts, and imports and releases its estate once;
 // a draft of some days' work waits on it.
-func loadDemo(ctx context.Context, s *api.Server) error {
+func (d *demo) load(ctx context.Context, s *api.Server) error {
 	s.Demo = &api.DemoAccount{Email: demoOwner, Password: demoPassword, Others: []string{demoPlanner, demoReader}}
 	for _, a := range []struct {
 		email, name   string
@@ -59,19 +63,23 @@ func loadDemo(ctx context.Context, s *api.Server) error {
 	if err != nil || len(list) > 0 {
 		return err
 	}
-	if err := demoEstate(ctx, s); err != nil {
+	if err := d.makeEstate(ctx, s); err != nil {
 		return fmt.Errorf("loading the demo estate: %w", err)
 	}
 	return nil
 }
 
-func demoEstate(ctx context.Context, s *api.Server) error {
+func (d *demo) makeEstate(ctx context.Context, s *api.Server) error {
+	document, err := d.document()
+	if err != nil {
+		return err
+	}
 	made, err := s.Desk.Create(ctx, "Brindlewater")
 	if err != nil {
 		return err
 	}
 	first := desk.At(made.Key, desk.First)
-	if _, _, err := s.Desk.Import(ctx, first, desk.Parcel{Document: examples.Brindlewater}, false); err != nil {
+	if _, _, err := s.Desk.Import(ctx, first, desk.Parcel{Document: document}, false); err != nil {
 		return err
 	}
 	if err := s.Desk.Seed(ctx, first, "The network as it was taken over"); err != nil {

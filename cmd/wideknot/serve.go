@@ -41,16 +41,16 @@ func serveCommand() *cobra.Command {
 		Use:   "serve",
 		Short: "Serve the web application",
 		Args:  cobra.NoArgs,
-		RunE:  func(c *cobra.Command, _ []string) error { return s.serve(c.Context(), nil) },
+		RunE:  func(c *cobra.Command, _ []string) error { return s.serve(c.Context(), nil, nil) },
 	}
 	s.addServer(c)
 	return c
 }
 
 // serve runs until the context ends, then stops all it started. prepare fills
-// a database before anybody is let in.
+// a database before anybody is let in; then begins what comes once the server answers.
 // Long because what it starts it stops in the reverse order, by defer.
-func (s *settings) serve(ctx context.Context, prepare func(context.Context, *api.Server) error) error {
+func (s *settings) serve(ctx context.Context, prepare, then func(context.Context, *api.Server) error) error {
 	level := slog.LevelInfo
 	if s.verbose {
 		level = slog.LevelDebug
@@ -124,6 +124,11 @@ func (s *settings) serve(ctx context.Context, prepare func(context.Context, *api
 	}
 	if server.Demo != nil {
 		fmt.Printf("Demo only: sign in as %s with the password %q; so do %s\n", server.Demo.Email, server.Demo.Password, strings.Join(server.Demo.Others, " and "))
+	}
+	if then != nil {
+		if err := then(ctx, server); err != nil {
+			return err
+		}
 	}
 	select {
 	case err := <-served:

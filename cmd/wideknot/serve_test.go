@@ -130,7 +130,7 @@ func TestServeOverTLS(t *testing.T) {
 	go func() {
 		ended <- s.serve(ctx, func(ctx context.Context, server *api.Server) error {
 			return server.Office.AddDemoAccount(ctx, "ada@test.example", "Ada", "quite a long password", true)
-		})
+		}, nil)
 	}()
 	client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}, Timeout: 10 * time.Second}
 	ask := func(method, path, body string) (*http.Response, string) {

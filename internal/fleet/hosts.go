@@ -59,6 +59,9 @@ func (w *World) Ask(ctx context.Context, site string, from, to netip.Addr, proto
 	if !slices.ContainsFunc(s.subnets, func(p netip.Prefix) bool { return p.Contains(from) }) {
 		return Result{}, errors.New("no host of " + site + " has " + from.String())
 	}
+	if protocol == memory.ProtoICMP && from.Is6() {
+		protocol = memory.ProtoICMPv6
+	}
 	w.mu.Lock()
 	if w.serial++; w.serial < 1024 {
 		w.serial = 1024

@@ -100,22 +100,20 @@ const queueFor = 200 * time.Millisecond // that a link's queue holds
 
 // New makes the world of an estate. The same seed gives the same figures to what the survey
 // says nothing of.
-func New(e *estate.Estate, seed uint64, log *slog.Logger) (*World, error) {
+func New(e *estate.Estate, seed uint64, log *slog.Logger) *World {
 	w := &World{
 		log: log, wire: newWire(), random: rand.New(rand.NewPCG(seed, 1)), sites: map[string]*Site{}, outside: map[place]*Link{}, nats: map[place]*nat{},
 		names: map[string]*Link{}, asked: map[question]chan answer{}, neighbor: map[string]bool{},
 	}
 	carriers := map[string]*nat{}
 	for i := range e.Sites {
-		if err := w.add(&e.Sites[i], carriers); err != nil {
-			return nil, err
-		}
+		w.add(&e.Sites[i], carriers)
 	}
-	return w, nil
+	return w
 }
 
 // add makes a site's machine and circuits.
-func (w *World) add(spec *estate.Site, carriers map[string]*nat) error {
+func (w *World) add(spec *estate.Site, carriers map[string]*nat) {
 	s := &Site{Key: spec.Key, lan: spec.Gateway.LANDevice, conns: map[net.Conn]bool{}, oneArmed: spec.Gateway.Placement == estate.OneArmed}
 	if s.lan == "" {
 		s.lan = "lan0"
@@ -137,10 +135,11 @@ func (w *World) add(spec *estate.Site, carriers map[string]*nat) error {
 	nics := []memory.Nic{lan}
 	for i := range spec.Links {
 		l, nic := w.link(spec, i, carriers)
-		if slices.ContainsFunc(nics, func(n memory.Nic) bool { return n.Name == nic.Name }) {
-			return fmt.Errorf("site %s: two links have device %s", spec.Key, nic.Name)
-		}
 		s.Links = append(s.Links, l)
+		if at := slices.IndexFunc(nics, func(n memory.Nic) bool { return n.Name == nic.Name }); at >= 0 { // one device leads to both
+			nics[at].Addresses, nics[at].NextHops = append(nics[at].Addresses, nic.Addresses...), append(nics[at].NextHops, nic.NextHops...)
+			continue
+		}
 		nics = append(nics, nic)
 	}
 	s.Machine = memory.New(nics...)
@@ -157,7 +156,6 @@ func (w *World) add(spec *estate.Site, carriers map[string]*nat) error {
 	}
 	w.sites[s.Key] = s
 	w.order = append(w.order, s.Key)
-	return nil
 }
 
 // link makes one circuit and the device that leads to it.
@@ -187,21 +185,7 @@ func (w *World) link(spec *estate.Site, i int, carriers map[string]*nat) (*Link,
 			l.inside = []netip.Addr{insideOf(is.NextHop, i)}
 		}
 		l.nat = Behaviour{Dependent: is.Reach == estate.NAT, Expires: 60}
-		switch {
-		case is.Outside.IsValid():
-			at := place{underlay, is.Outside}
-			if w.nats[at] == nil {
-				w.nats[at] = newNAT(is.Outside)
-			}
-			l.behind = w.nats[at]
-		default:
-			carrier := underlay + "/" + is.Provider
-			if carriers[carrier] == nil {
-				carriers[carrier] = newNAT(w.give())
-				w.nats[place{underlay, carriers[carrier].outside}] = carriers[carrier]
-			}
-			l.behind = carriers[carrier]
-		}
+		l.behind = w.router(&is, carriers)
 	}
 	for _, a := range l.inside {
 		bits := 24
@@ -221,6 +205,24 @@ func (w *World) link(spec *estate.Site, i int, carriers map[string]*nat) (*Link,
 		}
 	}
 	return l, nic
+}
+
+// router finds the NAT that a link is behind: the one of its outside address, or its
+// carrier's.
+func (w *World) router(l *estate.Link, carriers map[string]*nat) *nat {
+	if l.Outside.IsValid() {
+		at := place{l.UnderlayOf(), l.Outside}
+		if w.nats[at] == nil {
+			w.nats[at] = newNAT(l.Outside)
+		}
+		return w.nats[at]
+	}
+	carrier := l.UnderlayOf() + "/" + l.Provider
+	if carriers[carrier] == nil {
+		carriers[carrier] = newNAT(w.give())
+		w.nats[place{l.UnderlayOf(), carriers[carrier].outside}] = carriers[carrier]
+	}
+	return carriers[carrier]
 }
 
 // give hands out an address of the range for tests of networks (RFC 2544).
@@ -263,17 +265,24 @@ func (l *Link) forwards(port uint16) bool {
 
 // leaves takes what a machine sends by one of its devices.
 func (w *World) leaves(s *Site, nic string, p memory.Packet) {
-	if nic == s.lan {
+	src, dst, _, ok := p.Parse()
+	if !ok {
+		return
+	}
+	if nic == s.lan && slices.ContainsFunc(s.subnets, func(n netip.Prefix) bool { return n.Contains(dst.Addr()) }) {
 		w.onLAN(s, p)
 		return
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	var by *Link
 	for _, l := range s.Links {
-		if l.nic == nic {
-			w.outward(l, p)
-			return
+		if l.nic == nic && (by == nil || slices.Contains(l.inside, src.Addr())) {
+			by = l
 		}
+	}
+	if by != nil {
+		w.outward(by, p)
 	}
 }
 

@@ -169,6 +169,17 @@ func (d *Desk) Bring(ctx context.Context, estateKey string, release uint64, site
 	return n, err
 }
 
+// BringFirst lets a gateway that joined and runs nothing have the release in force. It
+// reports whether that has its site.
+func (d *Desk) BringFirst(ctx context.Context, estateKey, site string) (bool, error) {
+	view, err := d.View(ctx, Place{estateKey, Released})
+	if err != nil || view.Latest == 0 || view.Plan.SiteIndex(site) < 0 {
+		return false, err
+	}
+	_, err = d.Bring(ctx, estateKey, view.Latest, []string{site})
+	return err == nil, err
+}
+
 // A ForGateway is what a gateway is sent: its configuration at a release, and the keys that
 // it shares with far ends.
 type ForGateway struct {

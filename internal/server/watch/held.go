@@ -12,6 +12,7 @@ import (
 	"wideknot/core/gateway"
 	"wideknot/internal/line"
 	"wideknot/internal/server/desk"
+	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
 )
 
@@ -30,6 +31,7 @@ type held struct {
 	is store.LineSeen // what the gateway is to be
 
 	phase, words string
+	begun        bool   // it was told to have its first release
 	refusedAt    string // token of the attempt that the gateway refused
 	spoken       bool   // its modules are those that this server speaks
 	wants        *desk.ForGateway
@@ -213,6 +215,7 @@ func (h *held) bring(ctx context.Context, s *gateway.State) {
 	is := h.is
 	h.mu.Unlock()
 	if is.Wanted == 0 {
+		h.first(ctx, s)
 		return
 	}
 	wants, err := h.wanted(ctx, is.Wanted)
@@ -259,6 +262,22 @@ func (h *held) bring(ctx context.Context, s *gateway.State) {
 			return
 		}
 		h.say("trying", "")
+	}
+}
+
+// first lets a gateway that has just joined, and runs nothing, have the release in force.
+func (h *held) first(ctx context.Context, s *gateway.State) {
+	if s.Digest != "" || s.Trial.Token != "" || h.begun {
+		return
+	}
+	ctx = identity.WithActor(ctx, identity.Actor{Name: "server"})
+	begun, err := h.k.Desk.BringFirst(ctx, h.estateKey, h.id.site)
+	if err != nil {
+		h.k.Log.Error("a gateway that joined is not begun with", "site", h.id.site, "error", err)
+		return
+	}
+	if h.begun = begun; !begun {
+		h.say("", "it joined; no release in force has its site yet")
 	}
 }
 
