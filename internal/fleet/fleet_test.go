@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -205,21 +206,25 @@ func TestHostsReachWhomRandomDesignsSay(t *testing.T) {
 	if testing.Short() {
 		seeds = 8
 	}
-	asked, arrived := 0, 0
+	var asked, arrived atomic.Int64
 	for seed := range seeds {
 		e := sample.Mixed(seed)
 		if slices.ContainsFunc(e.Overlays, func(o estate.Overlay) bool { return o.Transport == estate.IPsec }) {
 			continue // a stand-in has none
 		}
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			t.Parallel()
 			s := stand(t, e)
 			s.settle()
 			a, b := s.compare(seed, 120)
-			asked, arrived = asked+a, arrived+b
+			asked.Add(int64(a))
+			arrived.Add(int64(b))
 		})
 	}
-	t.Logf("%d questions, of which %d arrive", asked, arrived)
-	if arrived == 0 || asked == arrived {
-		t.Error("nothing is shown by that")
-	}
+	t.Cleanup(func() {
+		t.Logf("%d questions, of which %d arrive", asked.Load(), arrived.Load())
+		if arrived.Load() == 0 || asked.Load() == arrived.Load() {
+			t.Error("nothing is shown by that")
+		}
+	})
 }

@@ -37,6 +37,8 @@ export const router = createBrowserRouter([
           { path: "findings", lazy: stage(() => import("./stages/findings/findings")) },
           { path: "paths/-/follow", lazy: stage(() => import("./stages/paths/follow")) },
           { path: "paths/-/tunnel", lazy: stage(() => import("./stages/paths/both-ends")) },
+          { path: "watch", lazy: stage(() => import("./stages/watch/watch")) },
+          { path: "watch/:site", lazy: stage(() => import("./stages/watch/gateway")) },
           { path: "release", lazy: stage(() => import("./stages/release/release")) },
         ],
       },

@@ -118,8 +118,13 @@ func call(client *wgctrl.Client, t *gateway.Tunnel, to netip.AddrPort) error {
 		return nil
 	}
 	peer := wgtypes.PeerConfig{PublicKey: key, UpdateOnly: true, Endpoint: net.UDPAddrFromAddrPort(to)}
-	if err := client.ConfigureDevice(t.Interface, wgtypes.Config{Peers: []wgtypes.PeerConfig{peer}}); err != nil {
-		return fmt.Errorf("setting %s: %w", t.Interface, err)
+	// Keepalive that is turned on calls at once; else the next one does, up to 25 s later.
+	for _, seconds := range []int{0, t.WireGuard.Keepalive} {
+		keepalive := time.Duration(seconds) * time.Second
+		peer.PersistentKeepaliveInterval = &keepalive
+		if err := client.ConfigureDevice(t.Interface, wgtypes.Config{Peers: []wgtypes.PeerConfig{peer}}); err != nil {
+			return fmt.Errorf("setting %s: %w", t.Interface, err)
+		}
 	}
 	return nil
 }

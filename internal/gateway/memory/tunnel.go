@@ -105,13 +105,18 @@ func (t *tunnel) configure(c *gateway.Config, is *gateway.Tunnel, secrets *agent
 	return t.wire.Up()
 }
 
-// call tells the device where its far end is.
+// call tells the device where its far end is, and lets it call at once: keepalive that is
+// turned on does.
 func (t *tunnel) call(to netip.AddrPort) error {
 	raw, err := base64.StdEncoding.DecodeString(t.is.WireGuard.PublicKey)
 	if err != nil {
 		return err
 	}
-	return t.wire.IpcSet(fmt.Sprintf("public_key=%x\nupdate_only=true\nendpoint=%s\n", raw, to))
+	set := fmt.Sprintf("public_key=%x\nupdate_only=true\nendpoint=%s\n", raw, to)
+	if n := t.is.WireGuard.Keepalive; n > 0 {
+		set += fmt.Sprintf("persistent_keepalive_interval=0\npublic_key=%x\nupdate_only=true\npersistent_keepalive_interval=%d\n", raw, n)
+	}
+	return t.wire.IpcSet(set)
 }
 
 // read tells how the device is.

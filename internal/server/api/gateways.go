@@ -10,7 +10,6 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"wideknot/core/estate"
-	"wideknot/core/gateway"
 	"wideknot/internal/server/desk"
 	"wideknot/internal/server/enrol"
 )
@@ -42,13 +41,6 @@ type NewCode struct {
 	Lines  []string  `json:"lines" doc:"where the gateway will call"`
 }
 
-// GatewayPage is a gateway with what it reported last, named as the design names it.
-type GatewayPage struct {
-	desk.GatewayRow
-	State   *gateway.State     `json:"state,omitempty"`
-	Tunnels []desk.NamedTunnel `json:"named_tunnels"`
-}
-
 var errNoGateways = fiber.NewError(http.StatusConflict, "this server takes no gateways: start it with --line-listen and --enrol-listen")
 
 // Long as a list of operations is.
@@ -68,13 +60,9 @@ func (s *Server) gateways(a huma.API) {
 			return &struct{ Body GatewayList }{out}, refusal(err)
 		})
 	huma.Register(a, operation("get-gateway", http.MethodGet, "/api/estates/{estate}/gateways/{site}", "Read what a gateway reported last"),
-		func(ctx context.Context, in *InGateway) (*struct{ Body GatewayPage }, error) {
-			row, state, err := d.Gateway(ctx, in.Estate, in.Site)
-			if err != nil {
-				return nil, refusal(err)
-			}
-			tunnels, err := d.NamedTunnels(ctx, in.Estate, row, state)
-			return &struct{ Body GatewayPage }{GatewayPage{row, state, tunnels}}, refusal(err)
+		func(ctx context.Context, in *InGateway) (*struct{ Body *desk.GatewayNow }, error) {
+			now, err := d.GatewayNow(ctx, in.Estate, in.Site)
+			return &struct{ Body *desk.GatewayNow }{now}, refusal(err)
 		})
 	type hours struct {
 		Hours int `json:"hours,omitempty" minimum:"1" maximum:"720" doc:"how long it may be used; 24 when it is not given"`

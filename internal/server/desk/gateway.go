@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"wideknot/core/gateway"
@@ -271,60 +272,128 @@ func (w *watch) lookAtGateways(ctx context.Context) error {
 	return err
 }
 
-// A NamedTunnel is one end of a tunnel as its gateway reports it, with what the design says
-// of it at the release that the gateway runs.
-type NamedTunnel struct {
-	gateway.TunnelState
-	Overlay  string `json:"overlay,omitempty" doc:"empty for a tunnel that the release does not have"`
-	Peer     string `json:"peer,omitempty"`
-	PeerLink string `json:"peer_link,omitempty"`
-	Link     string `json:"link,omitempty"`
-	Rank     int    `json:"rank,omitempty"`
-	Tunnel   string `json:"tunnel,omitempty" doc:"as both ends name it"`
-	Carries  bool   `json:"carries" doc:"some way uses it now"`
+// A TunnelNow is one end of a tunnel as its gateway reports it, with what the release that
+// it runs says of it.
+type TunnelNow struct {
+	Interface   string     `json:"interface"`
+	Overlay     string     `json:"overlay,omitempty" doc:"empty for a tunnel that the release does not have"`
+	Tunnel      string     `json:"tunnel,omitempty" doc:"as both ends name it"`
+	Peer        string     `json:"peer,omitempty"`
+	PeerLink    string     `json:"peer_link,omitempty"`
+	Link        string     `json:"link,omitempty"`
+	Rank        int        `json:"rank,omitempty"`
+	Up          bool       `json:"up"`
+	Since       *time.Time `json:"since,omitempty"`
+	Carries     bool       `json:"carries" doc:"some way uses it now"`
+	Probed      bool       `json:"probed"`
+	Beyond      bool       `json:"beyond" doc:"beyond the limits of its probe profile"`
+	HandshakeS  int        `json:"handshake_s" doc:"seconds since the latest; 0 where there was none"`
+	Endpoint    string     `json:"endpoint,omitempty" doc:"where the far end was last heard from"`
+	BytesIn     uint64     `json:"bytes_in"`
+	BytesOut    uint64     `json:"bytes_out"`
+	LatencyUs   int        `json:"latency_us"`
+	JitterUs    int        `json:"jitter_us"`
+	LossOutPPM  int        `json:"loss_out_ppm" doc:"in a million, of what this end sent"`
+	LossBackPPM int        `json:"loss_back_ppm"`
+	PathMTU     int        `json:"path_mtu"`
+	KeptOff     uint64     `json:"kept_off" doc:"packets of zones that its links are not for"`
 }
 
-// NamedTunnels names the tunnels of a report, by the release that the gateway runs.
-func (d *Desk) NamedTunnels(ctx context.Context, estateKey string, row GatewayRow, state *gateway.State) ([]NamedTunnel, error) {
-	out := []NamedTunnel{}
+// A LinkNow is a WAN link as its gateway reports it.
+type LinkNow struct {
+	Link        string   `json:"link"`
+	Addresses   []string `json:"addresses"`
+	NextHopUp   bool     `json:"next_hop_up" doc:"its next hop answers"`
+	NamesUp     bool     `json:"names_up" doc:"a name service answers by it"`
+	SeenOutside string   `json:"seen_outside,omitempty" doc:"the address by which others see it"`
+	PathMTU     int      `json:"path_mtu"`
+}
+
+// A GatewayNow is what a gateway reported last, named as the release that it runs names it.
+type GatewayNow struct {
+	GatewayRow
+	Trial    string      `json:"trial,omitempty" doc:"token of what is being tried"`
+	Left     int         `json:"trial_left" doc:"seconds until it goes back"`
+	WANLinks []LinkNow   `json:"wan_links"`
+	Ends     []TunnelNow `json:"tunnel_ends"`
+}
+
+// GatewayNow returns how a gateway is.
+func (d *Desk) GatewayNow(ctx context.Context, estateKey, site string) (*GatewayNow, error) {
+	row, state, err := d.Gateway(ctx, estateKey, site)
+	if err != nil {
+		return nil, err
+	}
+	out := &GatewayNow{GatewayRow: row, WANLinks: []LinkNow{}, Ends: []TunnelNow{}}
 	if state == nil {
 		return out, nil
 	}
+	out.Trial, out.Left = state.Trial.Token, state.Trial.Left
+	for i := range state.Links {
+		l := &state.Links[i]
+		one := LinkNow{Link: l.Link, Addresses: []string{}, NextHopUp: l.NextHopUp, NamesUp: l.NamesUp, PathMTU: l.PathMTU}
+		for _, a := range l.Addresses {
+			one.Addresses = append(one.Addresses, a.String())
+		}
+		if l.SeenOutside.IsValid() {
+			one.SeenOutside = l.SeenOutside.String()
+		}
+		out.WANLinks = append(out.WANLinks, one)
+	}
 	var config *gateway.Config
 	if state.Release > 0 {
-		var err error
-		if config, _, err = d.configOf(ctx, estateKey, row.Site, uint64(state.Release)); err != nil && !errors.Is(err, ErrNotFound) {
+		if config, _, err = d.configOf(ctx, estateKey, site, uint64(state.Release)); err != nil && !errors.Is(err, ErrNotFound) {
 			return nil, err
 		}
 	}
-	byName := map[string]*gateway.Tunnel{}
-	carries := map[string]bool{}
-	if config != nil {
-		for i := range config.Tunnels {
-			byName[config.Tunnels[i].Interface] = &config.Tunnels[i]
-		}
-		used := map[int]int{}
-		for _, w := range state.Ways {
-			used[w.ID] = w.Group
-		}
-		for i := range config.Ways {
-			w := &config.Ways[i]
-			if group := used[w.ID]; group > 0 && group <= len(w.Groups) {
-				for _, m := range w.Groups[group-1].Members {
-					carries[m.Interface] = true
-				}
+	carries := carrying(config, state)
+	for i := range state.Tunnels {
+		out.Ends = append(out.Ends, tunnelNow(config, &state.Tunnels[i], carries))
+	}
+	return out, nil
+}
+
+// carrying tells which tunnels some way uses now.
+func carrying(config *gateway.Config, state *gateway.State) map[string]bool {
+	out := map[string]bool{}
+	if config == nil {
+		return out
+	}
+	used := make(map[int]int, len(state.Ways))
+	for _, w := range state.Ways {
+		used[w.ID] = w.Group
+	}
+	for i := range config.Ways {
+		w := &config.Ways[i]
+		if group := used[w.ID]; group > 0 && group <= len(w.Groups) {
+			for _, m := range w.Groups[group-1].Members {
+				out[m.Interface] = true
 			}
 		}
 	}
-	for i := range state.Tunnels {
-		one := NamedTunnel{TunnelState: state.Tunnels[i]}
-		if t := byName[one.Interface]; t != nil {
-			one.Overlay, one.Peer, one.PeerLink, one.Link, one.Rank, one.Tunnel = t.Overlay, t.Peer, t.PeerLink, t.Link, t.Rank, t.Ident(config.Site)
-			one.Carries = carries[one.Interface] && one.Up
-		}
-		out = append(out, one)
+	return out
+}
+
+func tunnelNow(config *gateway.Config, s *gateway.TunnelState, carries map[string]bool) TunnelNow {
+	out := TunnelNow{
+		Interface: s.Interface, Up: s.Up, Carries: carries[s.Interface] && s.Up, Beyond: s.Beyond, HandshakeS: s.HandshakeS, Probed: s.Sent > 0,
+		BytesIn: uint64(s.BytesIn), BytesOut: uint64(s.BytesOut), LatencyUs: s.LatencyUs, JitterUs: s.JitterUs, LossOutPPM: s.LossOutPPM, LossBackPPM: s.LossBackPPM,
+		PathMTU: s.PathMTU, KeptOff: uint64(s.KeptOff),
 	}
-	return out, nil
+	if s.Endpoint.IsValid() {
+		out.Endpoint = s.Endpoint.String()
+	}
+	if at, err := time.Parse(time.RFC3339, string(s.Since)); err == nil {
+		out.Since = &at
+	}
+	if config == nil {
+		return out
+	}
+	if i := slices.IndexFunc(config.Tunnels, func(t gateway.Tunnel) bool { return t.Interface == s.Interface }); i >= 0 {
+		t := &config.Tunnels[i]
+		out.Overlay, out.Tunnel, out.Peer, out.PeerLink, out.Link, out.Rank = t.Overlay, t.Ident(config.Site), t.Peer, t.PeerLink, t.Link, t.Rank
+	}
+	return out
 }
 
 // configOf makes the configuration of a site's gateway at a release.

@@ -67,6 +67,12 @@ export type LineSheet = components["schemas"]["LineSheet"];
 export type Moment = components["schemas"]["Moment"];
 export type Standing = components["schemas"]["Standing"];
 export type TimingSheet = components["schemas"]["TimingSheet"];
+export type GatewayList = components["schemas"]["GatewayList"];
+export type GatewayRow = components["schemas"]["GatewayRow"];
+export type GatewayNow = components["schemas"]["GatewayNow"];
+export type TunnelNow = components["schemas"]["TunnelNow"];
+export type NewCode = components["schemas"]["NewCode"];
+export type SiteOffers = components["schemas"]["SiteOffers"];
 type ProblemDocument = components["schemas"]["ErrorModel"];
 
 // The browser sends what is kept alive to its end even when the page is left at once.

@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import type { EstateHead, Presence, Step, Tally } from "./client";
+import type { EstateHead, GatewayRow, Presence, Step, Tally } from "./client";
+import { hearGateways } from "./gateways";
 import { apiOf, type Place } from "./place";
 
 /** What the stream of a draft's events tells. */
@@ -60,6 +61,7 @@ export function useLive(at: Place, on: boolean): Live {
       }
     });
     listen<Presence[]>("people", (people) => setLive((l) => ({ ...l, people })));
+    listen<GatewayRow[]>("gateways", (rows) => hearGateways(queries, estate, rows));
     listen<null>("lost", reload);
     return () => stream.close();
   }, [estate, draft, on, queries]);

@@ -489,6 +489,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/drafts/{draft}/offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what gateways offer, beside what the draft says */
+        get: operations["list-offers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/drafts/{draft}/outages": {
         parameters: {
             query?: never;
@@ -1037,6 +1054,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/drafts/{draft}/sites/{site}/offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take what the site's gateway offers into the draft, as one edit */
+        post: operations["take-offers"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/drafts/{draft}/sites/{site}/pattern": {
         parameters: {
             query?: never;
@@ -1133,6 +1167,126 @@ export interface paths {
         put?: never;
         /** Undo the last edit */
         post: operations["undo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/gateways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the gateways that joined, with what they reported */
+        get: operations["list-gateways"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/gateways-bring": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring gateways to a release, all that joined with no sites */
+        post: operations["bring-gateways"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/gateways/{site}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read what a gateway reported last */
+        get: operations["get-gateway"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/gateways/{site}/barred": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Bar a gateway at once, or let it in again */
+        put: operations["bar-gateway"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/gateways/{site}/cloud-init": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make user-data for cloud-init that lets a new machine join */
+        post: operations["make-cloud-init"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/gateways/{site}/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a join code for a site; one made before ends */
+        post: operations["make-join-code"];
+        /** Take the join codes of a site back */
+        delete: operations["withdraw-join-code"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/gateways/{site}/refusals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say why an offer is not taken; with no reason it may be after all */
+        put: operations["refuse-offer"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1494,6 +1648,9 @@ export interface components {
              */
             width: number;
         };
+        "Bar-gatewayRequest": {
+            barred: boolean;
+        };
         Beside: {
             link: string;
             tunnel: string;
@@ -1521,6 +1678,15 @@ export interface components {
             except?: string[];
             hubs: string[];
             sites: string[];
+        };
+        "Bring-gatewaysRequest": {
+            /** Format: int64 */
+            release: number;
+            sites?: string[];
+        };
+        "Bring-gatewaysResponse": {
+            /** Format: int64 */
+            gateways: number;
         };
         "Catch-upRequest": {
             /** @description mine or theirs, by the part that conflicts */
@@ -1559,6 +1725,12 @@ export interface components {
         };
         "Check-linkRequest": {
             link: string;
+        };
+        Code: {
+            author: string;
+            /** Format: date-time */
+            ends_at: string;
+            site: string;
         };
         Comparison: {
             changes: components["schemas"]["Consequences"];
@@ -1935,6 +2107,198 @@ export interface components {
             upstream6?: string;
             used_ports?: number[];
         };
+        GatewayList: {
+            /** @description that wait to be used */
+            codes: components["schemas"]["Code"][];
+            gateways: components["schemas"]["GatewayRow"][];
+            /** @description this server takes gateways */
+            taken: boolean;
+        };
+        GatewayNow: {
+            /** Format: date-time */
+            barred_at?: string;
+            /**
+             * Format: int64
+             * @description tunnels beyond their limits
+             */
+            beyond: number;
+            /**
+             * Format: int64
+             * @description by how much its clock is ahead of the server's
+             */
+            clock_ms: number;
+            /**
+             * Format: int64
+             * @description release that it said it keeps
+             */
+            confirmed: number;
+            /**
+             * Format: int64
+             * @description tunnels that are dead
+             */
+            dead: number;
+            /**
+             * Format: int64
+             * @description ways by which nothing goes any more
+             */
+            dead_ways: number;
+            /** @description what it runs is not what was confirmed */
+            differs: boolean;
+            /** @description of what it runs */
+            digest?: string;
+            /**
+             * Format: date-time
+             * @description when two machines were found with its certificate
+             */
+            doubled_at?: string;
+            /**
+             * Format: int64
+             * @description WAN links whose next hop does not answer
+             */
+            down_links: number;
+            /**
+             * Format: date-time
+             * @description of its certificate
+             */
+            expires_at: string;
+            /** Format: date-time */
+            joined_at: string;
+            /** Format: int64 */
+            links: number;
+            /** Format: date-time */
+            offered_at?: string;
+            /**
+             * @description of bringing it to the wanted release
+             * @enum {string}
+             */
+            phase?: "" | "sending" | "trying" | "confirmed" | "went-back" | "failed" | "differs" | "version";
+            /**
+             * Format: int64
+             * @description that it runs; 0 for none, or for what was applied by hand
+             */
+            release: number;
+            /** Format: date-time */
+            reported_at?: string;
+            server?: string;
+            /**
+             * Format: date-time
+             * @description when the line began, or ended where it is not up
+             */
+            since?: string;
+            site: string;
+            /** @description token of what is being tried */
+            trial?: string;
+            /**
+             * Format: int64
+             * @description seconds until it goes back
+             */
+            trial_left: number;
+            /** @description why the last applying failed */
+            trouble?: string;
+            tunnel_ends: components["schemas"]["TunnelNow"][];
+            /** Format: int64 */
+            tunnels: number;
+            /** @description a server that lives holds its line */
+            up: boolean;
+            /** @description of the module it speaks, where that is not the server's */
+            version?: string;
+            wan_links: components["schemas"]["LinkNow"][];
+            /**
+             * Format: int64
+             * @description release it is to be brought to; 0 for none
+             */
+            wanted: number;
+            /** @description the gateway's own, or why nothing is done */
+            words?: string;
+        };
+        GatewayRow: {
+            /** Format: date-time */
+            barred_at?: string;
+            /**
+             * Format: int64
+             * @description tunnels beyond their limits
+             */
+            beyond: number;
+            /**
+             * Format: int64
+             * @description by how much its clock is ahead of the server's
+             */
+            clock_ms: number;
+            /**
+             * Format: int64
+             * @description release that it said it keeps
+             */
+            confirmed: number;
+            /**
+             * Format: int64
+             * @description tunnels that are dead
+             */
+            dead: number;
+            /**
+             * Format: int64
+             * @description ways by which nothing goes any more
+             */
+            dead_ways: number;
+            /** @description what it runs is not what was confirmed */
+            differs: boolean;
+            /** @description of what it runs */
+            digest?: string;
+            /**
+             * Format: date-time
+             * @description when two machines were found with its certificate
+             */
+            doubled_at?: string;
+            /**
+             * Format: int64
+             * @description WAN links whose next hop does not answer
+             */
+            down_links: number;
+            /**
+             * Format: date-time
+             * @description of its certificate
+             */
+            expires_at: string;
+            /** Format: date-time */
+            joined_at: string;
+            /** Format: int64 */
+            links: number;
+            /** Format: date-time */
+            offered_at?: string;
+            /**
+             * @description of bringing it to the wanted release
+             * @enum {string}
+             */
+            phase?: "" | "sending" | "trying" | "confirmed" | "went-back" | "failed" | "differs" | "version";
+            /**
+             * Format: int64
+             * @description that it runs; 0 for none, or for what was applied by hand
+             */
+            release: number;
+            /** Format: date-time */
+            reported_at?: string;
+            server?: string;
+            /**
+             * Format: date-time
+             * @description when the line began, or ended where it is not up
+             */
+            since?: string;
+            site: string;
+            /** @description why the last applying failed */
+            trouble?: string;
+            /** Format: int64 */
+            tunnels: number;
+            /** @description a server that lives holds its line */
+            up: boolean;
+            /** @description of the module it speaks, where that is not the server's */
+            version?: string;
+            /**
+             * Format: int64
+             * @description release it is to be brought to; 0 for none
+             */
+            wanted: number;
+            /** @description the gateway's own, or why nothing is done */
+            words?: string;
+        };
         Grid: {
             /** @description links and gateways over capacity with nothing down */
             crowded: components["schemas"]["LineSheet"][];
@@ -2065,6 +2429,13 @@ export interface components {
             to?: string;
             tunnel?: string;
         };
+        Hours: {
+            /**
+             * Format: int64
+             * @description how long it may be used; 24 when it is not given
+             */
+            hours?: number;
+        };
         ImportPreview: {
             /** @description in the estate afterwards */
             findings: {
@@ -2092,6 +2463,16 @@ export interface components {
             /** @description the first administrator, who still chooses an e-mail address */
             first: boolean;
             name: string;
+        };
+        Item: {
+            about: string;
+            collides?: string[];
+            differs: boolean;
+            id: string;
+            matters?: string;
+            missing: boolean;
+            seen: string;
+            survey: string;
         };
         KeyVerdict: {
             good: boolean;
@@ -2221,6 +2602,18 @@ export interface components {
              */
             weight?: number;
         };
+        LinkNow: {
+            addresses: string[];
+            link: string;
+            /** @description a name service answers by it */
+            names_up: boolean;
+            /** @description its next hop answers */
+            next_hop_up: boolean;
+            /** Format: int64 */
+            path_mtu: number;
+            /** @description the address by which others see it */
+            seen_outside?: string;
+        };
         LinkPattern: {
             order: components["schemas"]["LinkChoice"][];
             sites: string[];
@@ -2337,6 +2730,13 @@ export interface components {
             from?: string;
             /** @example Winter round */
             name: string;
+        };
+        NewCode: {
+            code: string;
+            /** Format: date-time */
+            ends_at: string;
+            /** @description where the gateway will call */
+            lines: string[];
         };
         NewToken: {
             /** Format: date-time */
@@ -2517,6 +2917,10 @@ export interface components {
             /** @description the first choice first */
             first: components["schemas"]["LinkChoice"][];
             sites: string[];
+        };
+        "Refuse-offerRequest": {
+            offer: string;
+            reason: string;
         };
         Region: {
             blocks?: string[];
@@ -2762,6 +3166,21 @@ export interface components {
             name: string;
             region?: string;
             subnets?: components["schemas"]["Subnet"][];
+        };
+        SiteOffers: {
+            /** Format: date-time */
+            at: string;
+            offers: components["schemas"]["Item"][];
+            /**
+             * Format: int64
+             * @description how many could be taken and are not refused
+             */
+            open: number;
+            /** @description offer → why it is not taken */
+            refused: {
+                [key: string]: string;
+            };
+            site: string;
         };
         SitePlan: {
             /** @description adjacencies that no tunnel serves */
@@ -3011,6 +3430,9 @@ export interface components {
             /** @enum {string} */
             role: "reader" | "planner" | "operator" | "owner";
         };
+        "Take-offersRequest": {
+            offers: string[];
+        };
         TakeoverSheet: {
             from?: components["schemas"]["StretchSheet"];
             /** Format: int64 */
@@ -3100,6 +3522,55 @@ export interface components {
             /** @description as set; what is missing stands for the usual */
             probe: components["schemas"]["Probe"];
             timing: components["schemas"]["Timing"];
+        };
+        TunnelNow: {
+            /** @description beyond the limits of its probe profile */
+            beyond: boolean;
+            /** Format: int64 */
+            bytes_in: number;
+            /** Format: int64 */
+            bytes_out: number;
+            /** @description some way uses it now */
+            carries: boolean;
+            /** @description where the far end was last heard from */
+            endpoint?: string;
+            /**
+             * Format: int64
+             * @description seconds since the latest; 0 where there was none
+             */
+            handshake_s: number;
+            interface: string;
+            /** Format: int64 */
+            jitter_us: number;
+            /**
+             * Format: int64
+             * @description packets of zones that its links are not for
+             */
+            kept_off: number;
+            /** Format: int64 */
+            latency_us: number;
+            link?: string;
+            /** Format: int64 */
+            loss_back_ppm: number;
+            /**
+             * Format: int64
+             * @description in a million, of what this end sent
+             */
+            loss_out_ppm: number;
+            /** @description empty for a tunnel that the release does not have */
+            overlay?: string;
+            /** Format: int64 */
+            path_mtu: number;
+            peer?: string;
+            peer_link?: string;
+            probed: boolean;
+            /** Format: int64 */
+            rank?: number;
+            /** Format: date-time */
+            since?: string;
+            /** @description as both ends name it */
+            tunnel?: string;
+            up: boolean;
         };
         TwoPlans: {
             /** @description the release compared with, as a place */
@@ -7528,6 +7999,114 @@ export interface operations {
             };
             /** @description the disk of the database is full */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-offers": {
+        parameters: {
+            query?: {
+                /** @description only those of this site */
+                site?: string;
+            };
+            header?: never;
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteOffers"][];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12616,6 +13195,178 @@ export interface operations {
             };
         };
     };
+    "take-offers": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Take-offersRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Link?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EstateHead"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body did not come in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state that If-Match names has been changed: by whom, and how */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ConflictProblem"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is of a kind that is not taken */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the disk of the database is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "get-pattern": {
         parameters: {
             query?: {
@@ -13283,6 +14034,1096 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["ConflictProblem"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the disk of the database is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-gateways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GatewayList"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "bring-gateways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Bring-gatewaysRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Bring-gatewaysResponse"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body did not come in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is of a kind that is not taken */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the disk of the database is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-gateway": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GatewayNow"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "bar-gateway": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Bar-gatewayRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body did not come in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is of a kind that is not taken */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the disk of the database is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-cloud-init": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Hours"];
+            };
+        };
+        responses: {
+            /** @description the file */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/cloud-config": string;
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body did not come in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is of a kind that is not taken */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the disk of the database is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-join-code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Hours"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewCode"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body did not come in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is of a kind that is not taken */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the disk of the database is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-join-code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the disk of the database is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "refuse-offer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Refuse-offerRequest"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body did not come in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is of a kind that is not taken */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
                 };
             };
             /** @description the server was asked under a name that is not its own */

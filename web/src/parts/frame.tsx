@@ -1,6 +1,7 @@
 import { useEffect, useState } from "react";
 import { Link, NavLink, Outlet } from "react-router";
 import { EDITS_WAIT, type EstateHead } from "../api/client";
+import { standOf, useGateways } from "../api/gateways";
 import { type Live, useLive } from "../api/live";
 import { type Place, pageOf, usePlace } from "../api/place";
 import { useEstate, useMe } from "../api/queries";
@@ -20,6 +21,7 @@ const stages = [
   { path: "paths", name: "Paths", key: "4" },
   { path: "outages", name: "Outages", key: "5" },
   { path: "release", name: "Release", key: "6" },
+  { path: "watch", name: "Watch", key: "7" },
 ] as const;
 
 /** Frame is the page around every stage: the rail, the stage, the consequences. */
@@ -101,6 +103,7 @@ function Rail({ at, head, live }: { at: Place; head?: EstateHead; live: Live }) 
           </li>
         ))}
       </ol>
+      <There at={at} hears={head !== undefined && !head.fixed} />
       <People live={live} />
       <div className="px-4 space-y-1 text-xs">
         <Link className="link link-hover block" to="/me">
@@ -110,6 +113,33 @@ function Rail({ at, head, live }: { at: Place; head?: EstateHead; live: Live }) 
         <p className="text-secondary">Ctrl+K jumps, ? shows keys</p>
       </div>
     </nav>
+  );
+}
+
+/** There says, in every stage, whether the gateways are there and as they should be. */
+function There({ at, hears }: { at: Place; hears: boolean }) {
+  const joined = useGateways(at.estate, hears).data?.gateways ?? [];
+  if (joined.length === 0) {
+    return null;
+  }
+  const stands = joined.map(standOf);
+  const bad = stands.filter((s) => s.mark === "error").length;
+  const odd = stands.filter((s) => s.mark === "warning").length;
+  const there = joined.filter((g) => g.up).length;
+  return (
+    <Link
+      to={`${pageOf(at)}/watch`}
+      className="px-4 py-2 text-xs block hover:bg-base-300/50"
+      data-testid="there"
+      title={`${there} of ${many(joined.length, "gateway")} that joined ${there === 1 ? "is" : "are"} there`}
+    >
+      <span className="block text-secondary">Gateways</span>
+      <span className="block">
+        {there} of {joined.length} there
+      </span>
+      {bad > 0 ? <span className="block text-error">■ {bad} in trouble</span> : null}
+      {odd > 0 ? <span className="block text-warning">▲ {odd} to look at</span> : null}
+    </Link>
   );
 }
 

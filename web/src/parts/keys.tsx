@@ -4,7 +4,7 @@ import { pageOf, usePlace } from "../api/place";
 import { usePress, within } from "./press";
 
 const keys: [string, string][] = [
-  ["1 2 3 4 5 6", "Survey, Addresses, Shape, Paths, Outages, Release"],
+  ["1 2 3 4 5 6 7", "Survey, Addresses, Shape, Paths, Outages, Release, Watch"],
   ["Ctrl+K or /", "Jump to anything; type an address, or two"],
   ["i", "Look at the site, tunnel, subnet or finding that has the focus, beside the stage"],
   ["Ctrl+Z", "Undo the last edit"],
@@ -25,7 +25,15 @@ export function Keys() {
     if (within(e, ", dialog") || e.ctrlKey || e.metaKey || e.altKey) {
       return;
     }
-    const stage = { 1: "survey", 2: "addresses", 3: "shape", 4: "paths", 5: "outages", 6: "release" }[e.key];
+    const stage = {
+      1: "survey",
+      2: "addresses",
+      3: "shape",
+      4: "paths",
+      5: "outages",
+      6: "release",
+      7: "watch",
+    }[e.key];
     if (e.key === "?") {
       dialog.current?.showModal();
     } else if (stage) {

@@ -6,6 +6,7 @@ import { shareText } from "../../parts/share";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
+import { EndsNow } from "../watch/ends-now";
 
 /** How the two values of a line belong together: a sign, and its words. */
 const mirrors: Record<string, [sign: string, words: string]> = {
@@ -77,6 +78,7 @@ export default function BothEnds() {
                 ))}
               </tbody>
             </table>
+            <EndsNow at={at} sheet={s} />
             {s.lines.some((l) => l.what === "the peer's public key") ? (
               <div className="grid grid-cols-2 gap-6 mt-4">
                 <KeyCheck at={at} site={s.a} />

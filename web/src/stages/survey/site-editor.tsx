@@ -18,6 +18,7 @@ import {
   siteOf,
   subnetFields,
 } from "./draft";
+import { Offers } from "./offers";
 
 export const NEW_SITE = "+";
 
@@ -38,6 +39,15 @@ export function SiteEditor(props: {
   const box = useRef<HTMLFormElement>(null);
 
   useWantedField(box, form, site ? "name" : "key");
+  // What was taken from the gateway is shown by the form once the ledger has it.
+  const taken = useRef(false);
+  useEffect(() => {
+    if (taken.current && site) {
+      taken.current = false;
+      setForm(formOf(site));
+      setRevision(site.revision);
+    }
+  }, [site]);
 
   const pattern = usePattern(props.at);
   const addLike = useAddLike(props.at);
@@ -86,6 +96,15 @@ export function SiteEditor(props: {
         submit();
       }}
     >
+      {site ? (
+        <Offers
+          at={props.at}
+          site={site.key}
+          onTaken={() => {
+            taken.current = true;
+          }}
+        />
+      ) : null}
       <Editable>
         {!site && props.others?.length ? (
           <LikeChoice

@@ -1,0 +1,107 @@
+import { useState } from "react";
+import { Link } from "react-router";
+import type { GatewayNow, TunnelNow } from "../../api/client";
+import { type Place, pageOf } from "../../api/place";
+import { many } from "../../parts/number";
+import { agoText, lossText, msText } from "./figures";
+
+const SHOWN = 200;
+
+/** TunnelEnds lists the ends of tunnels that a gateway has, those that are dead first. */
+export function TunnelEnds({ at, g }: { at: Place; g: GatewayNow }) {
+  const [query, setQuery] = useState("");
+  const words = query.toLowerCase().split(/\s+/).filter(Boolean);
+  const list = g.tunnel_ends
+    .filter((t) =>
+      words.every((w) => `${t.interface} ${t.overlay} ${t.peer} ${t.link}`.toLowerCase().includes(w)),
+    )
+    .sort((a, b) => order(a) - order(b) || (a.interface < b.interface ? -1 : 1));
+  if (g.tunnel_ends.length === 0) {
+    return <p className="text-secondary mb-4">It has no tunnels.</p>;
+  }
+  return (
+    <section className="mb-5">
+      <div className="flex items-end gap-3">
+        <h2 className="text-lg">Tunnels</h2>
+        {g.tunnel_ends.length > 12 ? (
+          <input
+            className="cell w-52"
+            aria-label="Filter the tunnels"
+            placeholder="Filter: site, overlay, link"
+            value={query}
+            onChange={(e) => setQuery(e.target.value)}
+          />
+        ) : null}
+      </div>
+      <table className="ruled" data-testid="tunnel-ends">
+        <thead>
+          <tr>
+            <th>To</th>
+            <th>Overlay</th>
+            <th>By link</th>
+            <th>State</th>
+            <th className="text-right">Handshake</th>
+            <th className="text-right">Latency</th>
+            <th className="text-right">Jitter</th>
+            <th className="text-right">Loss out, back</th>
+            <th className="text-right">Path MTU</th>
+            <th>Far end heard from</th>
+          </tr>
+        </thead>
+        <tbody>
+          {list.slice(0, SHOWN).map((t) => (
+            <tr key={t.interface}>
+              <td className="whitespace-nowrap">
+                {t.tunnel ? (
+                  <Link
+                    className="link"
+                    to={`${pageOf(at)}/paths/-/tunnel?overlay=${t.overlay}&tunnel=${encodeURIComponent(t.tunnel)}`}
+                  >
+                    {t.peer}/{t.peer_link}
+                  </Link>
+                ) : (
+                  t.interface
+                )}
+              </td>
+              <td>{t.overlay ?? ""}</td>
+              <td>{t.link ?? ""}</td>
+              <td className="whitespace-nowrap">
+                <StateOf t={t} />
+              </td>
+              <td className="text-right tabular-nums whitespace-nowrap">{agoText(t.handshake_s)}</td>
+              <td className="text-right tabular-nums whitespace-nowrap">{msText(t, t.latency_us)}</td>
+              <td className="text-right tabular-nums whitespace-nowrap">{msText(t, t.jitter_us)}</td>
+              <td className="text-right tabular-nums whitespace-nowrap">
+                {lossText(t, t.loss_out_ppm)}, {lossText(t, t.loss_back_ppm)}
+              </td>
+              <td className="text-right tabular-nums">{t.path_mtu || "–"}</td>
+              <td className="font-mono text-[13px]">{t.endpoint || "–"}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {list.length > SHOWN ? (
+        <p className="text-secondary text-[13px]">
+          {many(list.length - SHOWN, "more tunnel")}: filter to see them.
+        </p>
+      ) : null}
+    </section>
+  );
+}
+
+function order(t: TunnelNow): number {
+  return t.up ? (t.beyond ? 1 : t.carries ? 2 : 3) : 0;
+}
+
+function StateOf({ t }: { t: TunnelNow }) {
+  if (!t.up) {
+    return <strong className="text-error">■ dead</strong>;
+  }
+  if (t.beyond) {
+    return <span className="text-warning">▲ beyond its limits</span>;
+  }
+  if (!t.probed) {
+    return <span className="text-secondary">not probed</span>;
+  }
+  return t.carries ? <>✓ carries</> : <span className="text-secondary">○ stands by</span>;
+}
