@@ -39,7 +39,10 @@ func TestServersToCall(t *testing.T) {
 		{calling{[]string{"knot.example"}, cert, key, key}, "has no certificate in PEM"},
 		{calling{[]string{""}, cert, key, cert}, "without a name"},
 	} {
-		got, err := test.named(nil)
+		got, id, err := test.read(nil, t.TempDir())
+		if id != nil {
+			t.Errorf("%v: it joined somebody", test.calling)
+		}
 		switch {
 		case test.says != "":
 			if err == nil || !strings.Contains(err.Error(), test.says) {

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wideknot/internal/server/desk"
+	"wideknot/internal/server/enrol"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
 )
@@ -54,6 +55,13 @@ func rotateKeyCommand() *cobra.Command {
 				n, err := desk.New(db, sealer).Reseal(c.Context())
 				if err != nil {
 					return err
+				}
+				changed, err := enrol.Reseal(c.Context(), db, sealer)
+				if err != nil {
+					return err
+				}
+				if changed {
+					n++
 				}
 				fmt.Fprintf(c.OutOrStdout(), "%d secrets were sealed with the new key.\n", n)
 				if !forget {

@@ -44,6 +44,9 @@ var least = map[string]string{
 	"check-key": "reader", "follow": "reader", "find": "reader", "get-before-after": "reader", "get-pattern": "reader",
 	"reserve": "planner", "repair-all": "planner", "set-tunnel-order": "planner", "set-direct": "planner", "set-hub-order": "planner", "add-like": "planner",
 
+	"list-gateways": "reader", "get-gateway": "reader", "list-offers": "reader", "take-offers": "planner", "refuse-offer": "planner",
+	"make-join-code": "operator", "make-cloud-init": "operator", "withdraw-join-code": "operator", "bar-gateway": "operator", "bring-gateways": "operator",
+
 	"release": "operator", "reveal-key": "operator",
 
 	"set-person": "owner", "remove-person": "owner", "delete-estate": "owner",

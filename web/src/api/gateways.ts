@@ -135,7 +135,7 @@ export interface Stand {
 export function standOf(g: GatewayRow): Stand {
   const stand = (mark: Stand["mark"], order: number, words: string): Stand => ({ mark, order, words });
   if (g.barred_at) {
-    return stand("note", 7, "barred");
+    return stand("note", 8, "barred");
   }
   if (g.doubled_at) {
     return stand("error", 0, "two machines have its certificate");
@@ -155,17 +155,22 @@ export function standOf(g: GatewayRow): Stand {
   if (g.phase === "version") {
     return stand("warning", 3, "speaks another version");
   }
+  const dead = g.dead === 1 ? "a tunnel is dead" : `${g.dead} tunnels are dead`;
+  if (g.down_links > 0) {
+    const silent = g.down_links === 1 ? "a WAN link is silent" : `${g.down_links} WAN links are silent`;
+    return stand("warning", 4, g.dead > 0 ? `${silent}, ${dead}` : silent);
+  }
   if (g.dead > 0) {
-    return stand("warning", 4, g.dead === 1 ? "a tunnel is dead" : `${g.dead} tunnels are dead`);
+    return stand("warning", 5, dead);
   }
   if (Math.abs(g.clock_ms) >= CLOCK) {
-    return stand("warning", 5, `its clock is ${clockText(g.clock_ms)}`);
+    return stand("warning", 6, `its clock is ${clockText(g.clock_ms)}`);
   }
   if (g.phase === "trying" || g.phase === "sending") {
-    return stand("note", 6, `release ${g.wanted} is being tried`);
+    return stand("note", 7, `release ${g.wanted} is being tried`);
   }
   if (g.confirmed === 0) {
-    return stand("note", 6, "joined, runs nothing yet");
+    return stand("note", 7, "joined, runs nothing yet");
   }
   return stand("", 9, "as confirmed");
 }

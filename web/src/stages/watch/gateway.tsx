@@ -84,7 +84,7 @@ function Facts({ at, g }: { at: Place; g: GatewayNow }) {
   return (
     <dl className="grid grid-cols-[9rem_1fr] gap-y-0.5 max-w-3xl mb-4" data-testid="facts">
       {fact(
-        "Stands",
+        "State",
         <>
           <Stands g={g} />
           {g.words ? <span className="text-secondary">: {g.words}</span> : null}
@@ -160,7 +160,7 @@ function Links({ g }: { g: GatewayNow }) {
             <tr key={l.link}>
               <td>{l.link}</td>
               <td>{yes(l.next_hop_up)}</td>
-              <td>{yes(l.names_up)}</td>
+              <td>{l.names_up ? "answers" : <span className="text-secondary">silent</span>}</td>
               <td className="font-mono text-[13px]">{l.addresses.join(", ")}</td>
               <td className="font-mono text-[13px]">{l.seen_outside || "–"}</td>
               <td className="text-right tabular-nums">{l.path_mtu || "–"}</td>

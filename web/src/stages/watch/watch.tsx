@@ -22,7 +22,7 @@ interface Row {
 }
 
 const columns =
-  "grid grid-cols-[minmax(160px,1.4fr)_minmax(210px,2fr)_minmax(130px,1fr)_92px_110px_90px] gap-x-4 items-baseline";
+  "grid grid-cols-[minmax(160px,1.4fr)_minmax(200px,1.8fr)_minmax(90px,0.7fr)_90px_minmax(150px,1fr)_84px] gap-x-5 items-baseline";
 
 /** Watch lists the gateways, worst first: who is there, what they run, what is dead. */
 export default function Watch() {
@@ -91,14 +91,15 @@ function useRows(
       }
     }
     const words = query.toLowerCase().split(/\s+/).filter(Boolean);
-    const order = (r: Row) => (r.gateway ? standOf(r.gateway).order : 8);
+    const order = (r: Row) => (r.gateway ? standOf(r.gateway).order : 8.5);
+    const dead = (r: Row) => r.gateway?.dead ?? 0;
     return all
       .filter((r) => {
         const text =
           `${r.site} ${r.name} ${r.gateway ? standOf(r.gateway).words : "not joined"}`.toLowerCase();
         return words.every((w) => text.includes(w));
       })
-      .sort((a, b) => order(a) - order(b) || (a.site < b.site ? -1 : 1));
+      .sort((a, b) => order(a) - order(b) || dead(b) - dead(a) || (a.site < b.site ? -1 : 1));
   }, [list, sites, query]);
 }
 
@@ -116,7 +117,7 @@ function Gateways({ at, rows }: { at: Place; rows: Row[] }) {
         className={`${columns} px-6 pt-1 pb-1 shrink-0 overflow-hidden [scrollbar-gutter:stable] border-b-[1.5px] border-base-content text-xs font-semibold text-secondary`}
       >
         <span>Gateway of</span>
-        <span>Stands</span>
+        <span>State</span>
         <span>Runs</span>
         <span className="text-right">Tunnels up</span>
         <span>Line</span>
