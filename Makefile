@@ -51,7 +51,7 @@ test: test-tools build lint
 	go test $$(go list ./core/... | grep -v /render/linux)
 	CGO_ENABLED=1 go test -p 4 -race -short ./core/... ./internal/... ./cmd/... ./examples/...
 	$(MAKE) --no-print-directory deb && lintian --fail-on error --allow-root dist/*.deb
-	go test -count=1 -p 1 -parallel 4 ./lab ./core/render/linux
+	go test -count=1 -p 1 -parallel 4 ./lab ./core/render/linux ./internal/fleet
 	go test -count=1 -parallel 4 ./e2e/...
 	$(MAKE) --no-print-directory fuzz
 

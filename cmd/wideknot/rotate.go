@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
 
@@ -52,16 +53,9 @@ func rotateKeyCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				n, err := desk.New(db, sealer).Reseal(c.Context())
+				n, err := resealAll(c.Context(), db, sealer)
 				if err != nil {
 					return err
-				}
-				changed, err := enrol.Reseal(c.Context(), db, sealer)
-				if err != nil {
-					return err
-				}
-				if changed {
-					n++
 				}
 				fmt.Fprintf(c.OutOrStdout(), "%d secrets were sealed with the new key.\n", n)
 				if !forget {
@@ -78,4 +72,18 @@ func rotateKeyCommand() *cobra.Command {
 	s.addData(c)
 	c.Flags().BoolVar(&forget, "forget", false, "make no new key, but forget the former ones once nothing is sealed with them")
 	return c
+}
+
+// resealAll seals all secrets of a database with the present master key, and returns how
+// many an older one had sealed.
+func resealAll(ctx context.Context, db *store.Store, sealer *identity.Sealer) (int, error) {
+	n, err := desk.New(db, sealer).Reseal(ctx)
+	if err != nil {
+		return n, err
+	}
+	changed, err := enrol.Reseal(ctx, db, sealer)
+	if changed {
+		n++
+	}
+	return n, err
 }

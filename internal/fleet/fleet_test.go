@@ -82,7 +82,7 @@ func stand(t *testing.T, e *estate.Estate) *standing {
 // echo asks by one echo.
 func (s *standing) echo(site int, from, to netip.Addr) Result {
 	s.t.Helper()
-	ctx, done := context.WithTimeout(context.Background(), 1500*time.Millisecond)
+	ctx, done := context.WithTimeout(context.Background(), 800*time.Millisecond)
 	defer done()
 	r, err := s.Ask(ctx, s.estate.Sites[site].Key, from, to, memory.ProtoICMP, 0, 100, 64)
 	if err != nil {
@@ -127,9 +127,31 @@ func (s *standing) up(within time.Duration) {
 	}
 }
 
-// settle waits until nothing moves any more: some designs have tunnels that never come up.
+// settle waits until every end that calls by itself has shaken hands, for a while: some
+// designs have tunnels that never come up.
 func (s *standing) settle() {
-	time.Sleep(1500 * time.Millisecond)
+	s.t.Helper()
+	for until := time.Now().Add(8 * time.Second); time.Now().Before(until); time.Sleep(200 * time.Millisecond) {
+		waiting := 0
+		for i, site := range s.Sites() {
+			state, err := site.Agent.State(context.Background())
+			if err != nil {
+				s.t.Fatal(err)
+			}
+			calls := map[string]bool{}
+			for _, t := range gateway.Of(s.routes, i).Tunnels {
+				calls[t.Interface] = t.WireGuard != nil && t.WireGuard.Keepalive > 0
+			}
+			for j := range state.Tunnels {
+				if t := &state.Tunnels[j]; calls[t.Interface] && t.HandshakeS == 0 {
+					waiting++
+				}
+			}
+		}
+		if waiting == 0 {
+			return
+		}
+	}
 }
 
 // compare asks from random hosts for random others, and compares what they see with what the
@@ -162,8 +184,9 @@ func (s *standing) compare(seed uint64, most int) (asked, arrived int) {
 			defer func() { <-turns }()
 			predicted := trace.Arrives()
 			r := s.echo(i, from, to)
-			// Where both ends of a tunnel begin to shake hands at once, one of them waits 5 s.
-			for tries := 0; tries < 4 && predicted && r.Outcome != Answered; tries++ {
+			// Where both ends of a tunnel begin to shake hands at once, one of them waits 5 s; and on
+			// a busy machine probes may be late, so that tunnels take turns.
+			for tries := 0; tries < 8 && predicted != (r.Outcome == Answered); tries++ {
 				time.Sleep(1500 * time.Millisecond)
 				r = s.echo(i, from, to)
 			}
@@ -187,7 +210,11 @@ func host(p netip.Prefix) netip.Addr {
 
 // What the design says of who reaches whom is what hosts see.
 func TestHostsReachWhomTheDesignSays(t *testing.T) {
-	for _, name := range []string{"three-sites", "two-hubs", "breakout", "load-sharing", "brindlewater"} {
+	names := []string{"three-sites", "two-hubs", "breakout", "load-sharing", "brindlewater"}
+	if testing.Short() {
+		names = names[:2]
+	}
+	for _, name := range names {
 		t.Run(name, func(t *testing.T) {
 			s := stand(t, read(t, name))
 			s.up(30 * time.Second)
@@ -202,9 +229,9 @@ func TestHostsReachWhomTheDesignSays(t *testing.T) {
 
 // The same of small random estates in which any feature may turn up beside any other.
 func TestHostsReachWhomRandomDesignsSay(t *testing.T) {
-	seeds := uint64(24)
+	seeds := uint64(12)
 	if testing.Short() {
-		seeds = 8
+		seeds = 4
 	}
 	var asked, arrived atomic.Int64
 	for seed := range seeds {

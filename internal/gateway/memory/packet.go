@@ -110,7 +110,7 @@ func (p Packet) Payload() []byte {
 	case ProtoTCP:
 		return p[in.header+headerTCP:]
 	default:
-		return p[in.header+headerUDP:]
+		return p[min(len(p), in.header+headerUDP):]
 	}
 }
 
