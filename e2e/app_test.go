@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -39,6 +40,9 @@ func launch(t testing.TB, subcommand, folder string, more ...string) *app {
 		t.Fatalf("%v; make build makes it", err)
 	}
 	fill(t, subcommand, folder, more)
+	if subcommand == "demo" && !slices.Contains(more, "--stand-ins-listen") { // they take more of the machine than the rest
+		more = append(more, "--stand-ins=false")
+	}
 	command := exec.Command(binary, append([]string{subcommand, "--listen", "127.0.0.1:0", "--var", folder}, more...)...)
 	command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	command.Stderr = os.Stderr

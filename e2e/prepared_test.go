@@ -47,7 +47,11 @@ func prepare(subcommand string) (string, error) {
 		return "", err
 	}
 	templates.Store(folder, true)
-	command := exec.Command(binary, subcommand, "--listen", "127.0.0.1:0", "--var", folder)
+	arguments := []string{subcommand, "--listen", "127.0.0.1:0", "--var", folder}
+	if subcommand == "demo" {
+		arguments = append(arguments, "--stand-ins=false")
+	}
+	command := exec.Command(binary, arguments...)
 	command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	said := &watched{wanted: "Wide Knot is at", seen: make(chan bool, 1)}
 	command.Stdout = said
@@ -89,7 +93,7 @@ func (w *watched) Write(p []byte) (int, error) {
 func fill(t testing.TB, subcommand, folder string, flags []string) {
 	t.Helper()
 	make, known := prepared[subcommand]
-	if found, err := os.ReadDir(folder); !known || err != nil || len(found) > 0 || slices.Contains(flags, "--dsn") {
+	if found, err := os.ReadDir(folder); !known || err != nil || len(found) > 0 || slices.Contains(flags, "--dsn") || slices.Contains(flags, "--stand-ins-listen") {
 		return
 	}
 	from, err := make()

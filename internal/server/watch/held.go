@@ -70,7 +70,7 @@ func (h *held) run(ctx context.Context) {
 		began := time.Now()
 		if err := h.look(ctx); err != nil {
 			if failures++; failures >= 3 || h.client.Err() != nil {
-				h.k.Log.Info("a line is given up", "site", h.id.site, "reason", err)
+				h.k.Log.Debug("a line ended", "site", h.id.site, "reason", err)
 				return
 			}
 			h.k.put(h, map[string]any{"words": err.Error()})

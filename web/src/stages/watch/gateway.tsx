@@ -67,7 +67,7 @@ export default function Gateway() {
             <TunnelEnds at={at} g={g} />
           </>
         ) : null}
-        {operates && (absent || g) ? <Joining at={at} site={site} again={!absent} /> : null}
+        {operates ? <Joining key={site} at={at} site={site} again={g !== undefined} /> : null}
       </div>
     </div>
   );

@@ -1,0 +1,197 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// freePort is a loopback address that nobody listens on.
+func freePort(t testing.TB) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().String()
+}
+
+// standIns are the gateways of a document, in a process of their own.
+type standIns struct {
+	t  testing.TB
+	at string
+}
+
+// standUp starts stand-ins that join by codes.
+func standUp(t testing.TB, document string, codes map[string]string) *standIns {
+	t.Helper()
+	home := folder(t)
+	text, err := json.Marshal(codes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, content := range map[string]string{"document.yaml": document, "codes.json": string(text)} {
+		if err := os.WriteFile(filepath.Join(home, name), []byte(content), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s := &standIns{t, freePort(t)}
+	command := exec.Command(binary, "fleet", filepath.Join(home, "document.yaml"), "--codes", filepath.Join(home, "codes.json"), "--state", home, "--listen", s.at)
+	command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
+	command.Stderr = os.Stderr
+	if err := command.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		command.Process.Signal(syscall.SIGINT)
+		command.Wait()
+	})
+	return s
+}
+
+// change lets something happen to a circuit.
+func (s *standIns) change(text string) {
+	s.t.Helper()
+	answer, err := http.Post("http://"+s.at+"/changes", "application/json", strings.NewReader(text))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusNoContent {
+		said, _ := io.ReadAll(answer.Body)
+		s.t.Fatalf("%s: %s", text, said)
+	}
+}
+
+// echo waits until a host of a site has an echo of another.
+func (s *standIns) echo(site, from, to string) {
+	s.t.Helper()
+	last := ""
+	for until := time.Now().Add(30 * time.Second); time.Now().Before(until); time.Sleep(200 * time.Millisecond) {
+		answer, err := http.Get("http://" + s.at + "/ask?" + url.Values{"site": {site}, "from": {from}, "to": {to}}.Encode())
+		if err != nil {
+			last = err.Error()
+			continue
+		}
+		text, _ := io.ReadAll(answer.Body)
+		_ = answer.Body.Close()
+		if last = string(text); strings.Contains(last, `"answered"`) {
+			return
+		}
+	}
+	s.t.Fatalf("no echo from %s to %s: %s", from, to, last)
+}
+
+// A new station goes from its form to the first echo over its tunnels: its gateway joins by a
+// code of the screen, what it sees is taken from the survey, a release brings the rest.
+func TestANewStationJoins(t *testing.T) {
+	t.Parallel()
+	document, err := os.ReadFile("../examples/three-sites.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	a := launch(t, "serve", folder(t), "--line-listen", "127.0.0.1:0", "--enrol-listen", "127.0.0.1:0")
+	d := sitDown(t, a)
+	d.write(d.labelled("Name of a new estate"), "Vale")
+	d.click("button", "Start empty")
+	d.find("h2", "The ledger is empty")
+	p := a.signedIn(t, adminEmail, adminPassword)
+	p.must("POST", "/api/estates/vale/drafts/first/import", map[string]any{"document": string(document)}, nil)
+	codes := map[string]string{}
+	for _, site := range []string{"millgate", "withybrook"} {
+		var made struct{ Code string }
+		p.must("POST", "/api/estates/vale/gateways/"+site+"/code", map[string]int{}, &made)
+		codes[site] = made.Code
+	}
+	// The third by the screen.
+	d.goTo("/e/vale/d/first/watch")
+	d.click("[data-gateway=stonebeck] a", "Stonebeck")
+	d.find("p", "No gateway has joined for this site yet")
+	d.click("button", "Make a join code")
+	said, err := d.find("[data-testid=join-code]", "wideknot gateway join").Text()
+	d.must(err)
+	codes["stonebeck"] = strings.TrimPrefix(strings.TrimSpace(said), "wideknot gateway join ")
+	s := standUp(t, string(document), codes)
+	d.find("[data-testid=facts] dd", "joined, runs nothing yet")
+	d.click("nav a", "Watch")
+	d.find("header p", "3 of 3 gateways that joined are there")
+
+	// What the gateways see that the survey does not say: their keys.
+	d.goTo("/e/vale/d/first/survey?site=stonebeck")
+	d.find("[data-testid=offers] tr[data-offer=public-key] td", "nothing")
+	d.click("[data-testid=offers] tr[data-offer=public-key] button", "Refuse")
+	reason := d.labelled("Why it is not taken")
+	d.write(reason, "not asked for")
+	d.click("[data-testid=offers] button", "Refuse")
+	d.find("[data-testid=offers] td", "refused: not asked for")
+	d.click("[data-testid=offers] button", "offer again")
+	d.click("[data-testid=offers] tr[data-offer=public-key] button", "Take")
+	d.gone("[data-testid=offers] tr[data-offer=public-key] button", "Take")
+	d.find("footer", "Take the public key of its tunnels from the gateway of Stonebeck")
+	for _, site := range []string{"millgate", "withybrook"} {
+		p.must("POST", "/api/estates/vale/drafts/first/sites/"+site+"/offers", map[string]any{"offers": []string{"public-key"}}, nil)
+	}
+	p.must("POST", "/api/estates/vale/drafts/first/release", map[string]any{"message": "the first", "reason": "as surveyed"}, nil)
+	d.goTo("/e/vale/d/first/watch/stonebeck")
+	d.find("[data-testid=facts] dd", "as confirmed")
+	d.find("[data-testid=tunnel-ends] a", "millgate/fibre")
+	s.echo("stonebeck", "10.40.2.9", "10.40.3.9")
+}
+
+// The demo lives: all gateways are there, what happens to a circuit is on the page in seconds
+// without being asked for, and the other tunnels carry.
+func TestTheDemoLives(t *testing.T) {
+	t.Parallel()
+	s := &standIns{t, freePort(t)}
+	a := launch(t, "demo", folder(t), "--stand-ins-listen", s.at)
+	d := sitDown(t, a)
+	d.goTo("/e/brindlewater/d/first/watch")
+	p := a.signedIn(t, demoOwner, demoPassword)
+	for until := time.Now().Add(90 * time.Second); ; time.Sleep(300 * time.Millisecond) {
+		var list struct {
+			Gateways []struct {
+				Site, Phase, Words string
+				Up                 bool
+				Confirmed, Dead    int
+			}
+		}
+		p.must("GET", "/api/estates/brindlewater/gateways", nil, &list)
+		good := 0
+		var others []any
+		for _, g := range list.Gateways {
+			if g.Up && g.Confirmed == 1 && g.Dead == 0 {
+				good++
+			} else {
+				others = append(others, g)
+			}
+		}
+		if good == 40 {
+			break
+		}
+		if time.Now().After(until) {
+			t.Fatalf("%d gateways of 40 are as confirmed, not %+v", good, others)
+		}
+	}
+	d.find("[data-testid=there] span", "40 of 40 there")
+	d.find("[data-gateway=fenhouse] span", "its clock is 4 min fast")
+	s.echo("tarnhollow", "10.16.4.10", "10.20.8.10")
+	s.change(`{"do":"cut","site":"tarnhollow","link":"fibre"}`)
+	d.find("[data-gateway=tarnhollow] span", "a WAN link is silent")
+	s.echo("tarnhollow", "10.16.4.10", "10.20.8.10")
+	d.click("[data-gateway=tarnhollow] a", "Tarn Hollow")
+	d.find("[data-testid=tunnel-ends] strong", "dead")
+	d.click("[data-testid=tunnel-ends] a", fmt.Sprintf("%s/%s", "harrowmere", "ring"))
+	d.find("[data-testid=ends-now] td", "handshake")
+	d.find("[data-testid=ends-now] td", "s ago")
+}
