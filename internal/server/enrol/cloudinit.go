@@ -2,6 +2,7 @@ package enrol
 
 import (
 	"bytes"
+	"context"
 	"encoding/pem"
 	"fmt"
 	"io"
@@ -10,9 +11,11 @@ import (
 	"os"
 	"path"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v3"
 
+	"wideknot/internal/server/store"
 	"wideknot/packaging"
 )
 
@@ -71,6 +74,23 @@ func (o *Office) CloudInit(estate, site, code string) ([]byte, error) {
 		Run      [][]string  `yaml:"runcmd"`
 	}{[]string{"curl", "iproute2", "nftables"}, files, run})
 	return out.Bytes(), err
+}
+
+// ForMachine makes a join code for a site of an estate, and user-data with it.
+func (o *Office) ForMachine(ctx context.Context, estate, site string, lasts time.Duration) ([]byte, error) {
+	var row store.Estate
+	err := o.Store.Snapshot(ctx, func(tx *store.Tx) (err error) {
+		row, err = tx.Estate(estate, false)
+		return err
+	})
+	if err != nil {
+		return nil, fmt.Errorf("estate %q: %w", estate, err)
+	}
+	code, _, err := o.Code(ctx, row, site, lasts)
+	if err != nil {
+		return nil, err
+	}
+	return o.CloudInit(estate, site, code)
 }
 
 // program sends the program that this server is.

@@ -271,3 +271,10 @@ func (t *Tx) Offering(estate uint64, site string) (rows []Gateway, err error) {
 	}
 	return rows, q.Order("site").Find(&rows).Error
 }
+
+// LineSince reports whether a gateway has a line of a later epoch.
+func (t *Tx) LineSince(estate uint64, site string, epoch uint64) (bool, error) {
+	var n int64
+	err := t.db.Model(&GatewayLine{}).Where("estate_id = ? AND site = ? AND epoch > ?", estate, site, epoch).Count(&n).Error
+	return n > 0, err
+}

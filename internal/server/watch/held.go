@@ -192,10 +192,19 @@ func (h *held) askOffers(ctx context.Context) {
 // dials anew: where this one still answers, two machines have one certificate.
 func (h *held) replaced(ctx context.Context) {
 	h.going.Store(true)
-	asking, done := context.WithTimeout(ctx, 2*time.Second)
+	asking, done := context.WithTimeout(ctx, 3*time.Second)
 	defer done()
 	time.Sleep(200 * time.Millisecond) // its end may be on the way
-	_, _, err := h.client.State(asking)
+	newer := false
+	err := h.k.Store.Snapshot(asking, func(tx *store.Tx) (err error) {
+		newer, err = tx.LineSince(h.id.estate, h.id.site, h.row.Epoch)
+		return err
+	})
+	if err != nil || !newer { // nothing is known of another one
+		h.going.Store(false)
+		return
+	}
+	_, _, err = h.client.State(asking)
 	_ = h.client.Close()
 	if err != nil || ctx.Err() != nil {
 		return

@@ -8,7 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
+	"slices"
 	"sync"
 	"time"
 
@@ -208,6 +210,10 @@ func (k *Keeper) live(ctx context.Context, first bool) error {
 	if err := k.Store.InTransaction(ctx, func(tx *store.Tx) error { return tx.ServerLives(k.Name, first) }); err != nil {
 		return err
 	}
+	// The lines first: the row of each of them is written by now.
+	k.mu.Lock()
+	lines := slices.Collect(maps.Values(k.lines))
+	k.mu.Unlock()
 	err := k.Store.Snapshot(ctx, func(tx *store.Tx) (err error) {
 		rows, err = tx.Lines(k.Name)
 		return err
@@ -219,12 +225,6 @@ func (k *Keeper) live(ctx context.Context, first bool) error {
 	for i := range rows {
 		seen[lineID{rows[i].EstateID, rows[i].Site}] = &rows[i]
 	}
-	k.mu.Lock()
-	lines := make([]*held, 0, len(k.lines))
-	for _, h := range k.lines {
-		lines = append(lines, h)
-	}
-	k.mu.Unlock()
 	for _, h := range lines {
 		row := seen[h.id]
 		switch {

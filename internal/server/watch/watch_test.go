@@ -543,3 +543,28 @@ func (o *enrolOther) certificate() (*tls.Certificate, error) {
 	}
 	return a.ForServer([]string{"127.0.0.1"})
 }
+
+// A line of which the database tells nothing new is nobody's second: however often the two
+// are compared while lines begin.
+func TestOneMachineIsNotTwo(t *testing.T) {
+	t.Parallel()
+	w := opened(t, "two-hubs", 1)
+	world := w.stand()
+	w.eventually("release 1 confirmed everywhere", 20*time.Second, w.allConfirmed(1))
+	for range 3 {
+		for _, do := range []string{"cut", "restore"} {
+			for _, s := range w.estate.Sites {
+				if err := world.Do(fleet.Change{Do: do, Site: s.Key}); err != nil {
+					t.Fatal(err)
+				}
+			}
+			time.Sleep(700 * time.Millisecond)
+		}
+	}
+	w.eventually("there again", 20*time.Second, w.allConfirmed(1))
+	for site, r := range w.rows() {
+		if r.Doubled != nil {
+			t.Errorf("%s is said to be two machines", site)
+		}
+	}
+}
