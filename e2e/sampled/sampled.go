@@ -43,36 +43,71 @@ const (
 )
 
 // Start starts the server and fills it.
-func Start(binary string, sites, links int) (*Server, error) {
+func Start(binary string, sites, links int, more ...string) (*Server, error) {
 	folder, err := os.MkdirTemp("", "wk-load-")
 	if err != nil {
 		return nil, err
 	}
 	l := &Server{folder: folder}
-	l.command = exec.Command(binary, "serve", "--listen", "127.0.0.1:0", "--var", folder, "--rate", "0")
+	if err := l.run(binary, append([]string{"--var", folder}, more...)); err != nil {
+		return nil, err
+	}
+	return l, l.fill(sites, links)
+}
+
+// Beside starts another server on the same database. It has the administrator's session, and
+// is stopped before the first.
+func (l *Server) Beside(binary string, more ...string) (*Server, error) {
+	password, err := os.ReadFile(l.folder + "/mariadb/password")
+	if err != nil {
+		return nil, err
+	}
+	folder, err := os.MkdirTemp("", "wk-load-")
+	if err != nil {
+		return nil, err
+	}
+	other := &Server{folder: folder, Token: l.Token, Sites: l.Sites}
+	dsn := fmt.Sprintf("wideknot:%s@unix(%s/mariadb/mariadb.sock)/wideknot", password, l.folder)
+	return other, other.run(binary, append([]string{"--var", folder, "--dsn", dsn, "--master-key-file", l.folder + "/master.key"}, more...))
+}
+
+// Kill ends the server as a power cut would.
+func (l *Server) Kill() {
+	_ = l.command.Process.Kill()
+	_ = l.command.Wait()
+}
+
+// Pid is the number of its process.
+func (l *Server) Pid() int { return l.command.Process.Pid }
+
+// run starts the program and waits until it says where it is.
+func (l *Server) run(binary string, flags []string) error {
+	l.command = exec.Command(binary, append([]string{"serve", "--listen", "127.0.0.1:0", "--rate", "0"}, flags...)...)
 	l.command.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	l.command.Stderr = os.Stderr
 	out, err := l.command.StdoutPipe()
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if err := l.command.Start(); err != nil {
-		return nil, err
+		return err
 	}
 	link := ""
 	for scanner := bufio.NewScanner(out); link == "" && scanner.Scan(); {
 		if m := regexp.MustCompile(`Wide Knot is at (\S+)`).FindStringSubmatch(scanner.Text()); m != nil {
-			l.URL = m[1]
+			if l.URL = m[1]; l.Token != "" { // the administrator is known already
+				break
+			}
 		}
 		if m := regexp.MustCompile(`/welcome#(\w+)`).FindStringSubmatch(scanner.Text()); m != nil {
 			link = m[1]
 		}
 	}
 	go io.Copy(io.Discard, out)
-	if err := l.enter(link); err != nil {
-		return nil, err
+	if l.Token != "" {
+		return nil
 	}
-	return l, l.fill(sites, links)
+	return l.enter(link)
 }
 
 // Stop ends the server and removes all it kept.

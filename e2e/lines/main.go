@@ -1,0 +1,378 @@
+// Command lines measures how servers hold the lines of many gateways: light ones, which join,
+// call, take a release and report, and carry nothing.
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"log"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"wideknot/core/gateway"
+	"wideknot/e2e/sampled"
+	"wideknot/internal/gateway/join"
+	"wideknot/internal/line"
+)
+
+const path = "/api/estates/load/gateways"
+
+func main() {
+	binary := flag.String("binary", "bin/wideknot", "the program")
+	sites := flag.Int("sites", 1000, "spokes of the estate, each with a gateway")
+	links := flag.Int("links", 3, "WAN links of each")
+	flag.Parse()
+	ports := []string{port(), port(), port()}
+	lines := ports[0] + "," + ports[2]
+	first, err := sampled.Start(*binary, *sites, *links, "--line-listen", ports[0], "--enrol-listen", ports[1], "--line-at", lines)
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer first.Stop()
+	f := &fleet{server: first}
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	began := time.Now()
+	if err := f.join(ctx); err != nil {
+		log.Fatal(err)
+	}
+	fmt.Printf("%d gateways joined in %.1f s\n", len(f.all), time.Since(began).Seconds())
+	f.until("have release 1 confirmed", 10*time.Minute, func(g row) bool { return g.Up && g.Confirmed == 1 })
+	f.rest("one server")
+	f.changes(200)
+	f.name = f.rows()[0].Server
+	second, err := first.Beside(*binary, "--line-listen", ports[2], "--enrol-listen", port(), "--line-at", lines)
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer second.Stop()
+	f.scatter(ctx)
+	f.until("are there, on two servers", time.Minute, func(g row) bool { return g.Up })
+	counts := map[string]int{}
+	for _, g := range f.rows() {
+		counts[g.Server]++
+	}
+	fmt.Printf("shared as %v\n", counts)
+	second.Kill()
+	f.until("are at the other server after a kill -9", time.Minute, func(g row) bool { return g.Up && g.Server == f.name })
+}
+
+func port() string {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().String()
+}
+
+// A fleet is light gateways.
+type fleet struct {
+	server *sampled.Server
+	all    []*light
+	name   string // of the first server, as it calls itself
+}
+
+// A row is of the list of gateways.
+type row struct {
+	Site, Server string
+	Up           bool
+	Since        time.Time
+	Confirmed    int
+	Dead         int
+}
+
+// ask sends a request with the administrator's token.
+func (f *fleet) ask(method, path string, body string, out any) error {
+	r, err := http.NewRequest(method, f.server.URL+path, strings.NewReader(body))
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Authorization", "Bearer "+f.server.Token)
+	r.Header.Set("Content-Type", "application/json")
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode >= 300 {
+		return fmt.Errorf("%s %s: %s", method, path, answer.Status)
+	}
+	return json.NewDecoder(answer.Body).Decode(out)
+}
+
+func (f *fleet) rows() []row {
+	var list struct{ Gateways []row }
+	if err := f.ask("GET", path, "", &list); err != nil {
+		log.Print(err)
+	}
+	return list.Gateways
+}
+
+// join lets all join, sixteen at a time, and call.
+func (f *fleet) join(ctx context.Context) error {
+	home, err := os.MkdirTemp("", "wk-lines-")
+	if err != nil {
+		return err
+	}
+	context.AfterFunc(ctx, func() { _ = os.RemoveAll(home) })
+	var all sync.WaitGroup
+	var failed atomic.Pointer[error]
+	turns := make(chan bool, 16)
+	for _, s := range f.server.Sites {
+		g := &light{site: s.Key, more: make(chan struct{})}
+		f.all = append(f.all, g)
+		all.Go(func() {
+			turns <- true
+			defer func() { <-turns }()
+			var made struct{ Code string }
+			err := f.ask("POST", path+"/"+g.site+"/code", "{}", &made)
+			if err == nil {
+				var code *line.JoinCode
+				if code, err = line.ParseJoinCode(made.Code); err == nil {
+					g.id, err = join.Join(ctx, filepath.Join(home, g.site), code, join.Way{})
+				}
+			}
+			if err != nil {
+				failed.Store(&err)
+				return
+			}
+			g.begin(ctx)
+		})
+	}
+	all.Wait()
+	if err := failed.Load(); err != nil {
+		return *err
+	}
+	return nil
+}
+
+// scatter lets every gateway dial anew: each takes one of the servers by chance.
+func (f *fleet) scatter(ctx context.Context) {
+	for _, g := range f.all {
+		g.stop()
+		g.begin(ctx)
+	}
+	time.Sleep(3 * time.Second)
+}
+
+// until waits until all gateways are so, and prints how long it took.
+func (f *fleet) until(what string, within time.Duration, is func(row) bool) {
+	began := time.Now()
+	for {
+		good := 0
+		for _, g := range f.rows() {
+			if is(g) {
+				good++
+			}
+		}
+		if good == len(f.all) {
+			fmt.Printf("all %s after %.1f s\n", what, time.Since(began).Seconds())
+			return
+		}
+		if time.Since(began) > within {
+			fmt.Printf("only %d of %d %s after %v\n", good, len(f.all), what, within)
+			return
+		}
+		time.Sleep(250 * time.Millisecond)
+	}
+}
+
+// rest prints what a server holds and works while nothing happens.
+func (f *fleet) rest(what string) {
+	before, err := work(f.server.Pid())
+	if err != nil {
+		log.Fatal(err)
+	}
+	const length = 30 * time.Second
+	time.Sleep(length)
+	after, err := work(f.server.Pid())
+	if err != nil {
+		log.Fatal(err)
+	}
+	memory, err := f.server.Memory()
+	if err != nil {
+		log.Fatal(err)
+	}
+	fmt.Printf("%s, at rest: %d MB, %.0f %% of a core\n", what, memory>>20, 100*(after-before).Seconds()/length.Seconds())
+}
+
+// work is how long a process has worked.
+func work(pid int) (time.Duration, error) {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return 0, err
+	}
+	var user, system int64
+	fields := strings.Fields(string(text[strings.LastIndexByte(string(text), ')')+2:]))
+	if _, err := fmt.Sscan(fields[11], &user); err != nil {
+		return 0, err
+	}
+	if _, err := fmt.Sscan(fields[12], &system); err != nil {
+		return 0, err
+	}
+	return time.Duration(user+system) * 10 * time.Millisecond, nil // the kernel's hundredths
+}
+
+// changes lets tunnels die at random gateways, and prints how long it takes until an open
+// page is told.
+func (f *fleet) changes(n int) {
+	r, err := http.NewRequest("GET", f.server.URL+sampled.Draft+"/events", nil)
+	if err != nil {
+		log.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer "+f.server.Token)
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer answer.Body.Close()
+	var mu sync.Mutex
+	began := map[string]time.Time{}
+	var took []time.Duration
+	go func() {
+		lines := bufio.NewScanner(answer.Body)
+		lines.Buffer(nil, 16<<20)
+		kind := ""
+		for lines.Scan() {
+			if k, ok := strings.CutPrefix(lines.Text(), "event: "); ok {
+				kind = k
+			} else if k, ok := strings.CutPrefix(lines.Text(), "event:"); ok {
+				kind = strings.TrimSpace(k)
+			}
+			text, ok := strings.CutPrefix(lines.Text(), "data:")
+			if !ok || kind != "gateways" {
+				continue
+			}
+			var rows []row
+			if err := json.Unmarshal([]byte(text), &rows); err != nil {
+				continue
+			}
+			mu.Lock()
+			for _, g := range rows {
+				if at, ok := began[g.Site]; ok && g.Dead > 0 {
+					took = append(took, time.Since(at))
+					delete(began, g.Site)
+				}
+			}
+			mu.Unlock()
+		}
+	}()
+	time.Sleep(2 * time.Second)
+	for i := range n {
+		g := f.all[(i*37)%len(f.all)]
+		mu.Lock()
+		began[g.site] = time.Now()
+		mu.Unlock()
+		g.dies()
+		time.Sleep(50 * time.Millisecond)
+	}
+	time.Sleep(3 * time.Second)
+	mu.Lock()
+	defer mu.Unlock()
+	slices.Sort(took)
+	if len(took) == 0 {
+		fmt.Println("no page was told")
+		return
+	}
+	fmt.Printf("%d of %d changes reached an open page: p50 %d ms, p95 %d ms, last %d ms\n", len(took), n, took[len(took)/2].Milliseconds(), took[len(took)*95/100].Milliseconds(), took[len(took)-1].Milliseconds())
+}
+
+// light is a gateway that carries nothing.
+type light struct {
+	site string
+	id   *join.Identity
+	stop context.CancelFunc
+
+	mu      sync.Mutex
+	is      *gateway.Config
+	release int
+	token   string
+	last    string
+	dead    int
+	events  uint64
+	more    chan struct{}
+}
+
+// begin keeps a line.
+func (g *light) begin(ctx context.Context) {
+	ctx, g.stop = context.WithCancel(ctx)
+	home := line.Home{Device: g, Servers: g.id.Lines, TLS: g.id.TLS(), Log: slog.New(slog.DiscardHandler)}
+	go func() { _ = home.Run(ctx) }()
+}
+
+// dies lets one more of its tunnels die, and says so.
+func (g *light) dies() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.dead++
+	g.events++
+	close(g.more)
+	g.more = make(chan struct{})
+}
+
+func (g *light) Running(context.Context) (*gateway.Config, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.is, nil
+}
+
+func (g *light) State(context.Context) (*gateway.State, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	out := &gateway.State{At: gateway.Time(time.Now().UTC().Format(time.RFC3339)), Trial: gateway.TrialState{Token: g.token, LastToken: g.last, LastOutcome: "confirmed"}}
+	if g.last == "" {
+		out.Trial.LastOutcome = ""
+	}
+	if g.is == nil {
+		return out, nil
+	}
+	out.Site, out.Release, out.Digest = g.site, g.release, g.is.Digest()
+	for i := range g.is.Tunnels {
+		out.Tunnels = append(out.Tunnels, gateway.TunnelState{
+			Interface: g.is.Tunnels[i].Interface, Up: i >= g.dead, HandshakeS: 12, BytesIn: 1_000_000, BytesOut: 2_000_000, Sent: 1000, Answered: 998, LatencyUs: 21_400, JitterUs: 800, PathMTU: 1420,
+		})
+	}
+	return out, nil
+}
+
+func (g *light) Try(_ context.Context, c *gateway.Config, release int, token string, seconds int) error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.is, g.release = c, release
+	if seconds > 0 {
+		g.token = token
+	}
+	return nil
+}
+
+func (g *light) Confirm(_ context.Context, token string) error {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.token, g.last = "", token
+	return nil
+}
+
+func (g *light) Back(context.Context, string) error               { return line.ErrToken }
+func (g *light) Offers(context.Context) (*gateway.Offers, error)  { return &gateway.Offers{}, nil }
+func (g *light) Share(context.Context, map[string][32]byte) error { return nil }
+func (g *light) Events(after uint64, most int) (string, []line.Event, <-chan struct{}, error) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	var out []line.Event
+	for n := after + 1; n <= g.events && len(out) < most; n++ {
+		out = append(out, line.Event{Epoch: "e", Sequence: n, At: time.Now(), Kind: "tunnel-dead", Words: "a tunnel died"})
+	}
+	return "e", out, g.more, nil
+}
