@@ -126,7 +126,7 @@ func (h *Home) call(ctx context.Context, server string, config *tls.Config) (aga
 	defer end()
 	h.told(true, server)
 	defer h.told(false, server)
-	if err := answer.Serve(&oneLine{conn: conn, ended: watched.ended}); !errors.Is(err, net.ErrClosed) && !errors.Is(err, http.ErrServerClosed) {
+	if err := answer.Serve(&oneLine{conn: conn, ended: watched.ended, closed: make(chan struct{})}); !errors.Is(err, net.ErrClosed) && !errors.Is(err, http.ErrServerClosed) {
 		return applied.Load(), err
 	}
 	<-watched.ended
@@ -154,20 +154,30 @@ func (c *watchedConn) Close() error {
 
 // oneLine is a listener that accepts one connection.
 type oneLine struct {
-	conn  *tls.Conn
-	given bool
-	ended chan struct{}
+	conn   *tls.Conn
+	given  bool
+	ended  chan struct{} // the connection has
+	closed chan struct{} // the listener is
+	once   sync.Once
 }
 
-// Accept returns the connection and then waits for its end.
+// Accept returns the connection, and then waits for its end or the listener's.
 func (l *oneLine) Accept() (net.Conn, error) {
 	if !l.given {
 		l.given = true
 		return l.conn, nil
 	}
-	<-l.ended
+	select {
+	case <-l.ended:
+	case <-l.closed:
+	}
 	return nil, net.ErrClosed
 }
 
-func (l *oneLine) Close() error   { return nil } // the connection ends by itself
+// Close lets Accept return; the connection ends by itself.
+func (l *oneLine) Close() error {
+	l.once.Do(func() { close(l.closed) })
+	return nil
+}
+
 func (l *oneLine) Addr() net.Addr { return l.conn.LocalAddr() }

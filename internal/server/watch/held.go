@@ -227,6 +227,11 @@ func (h *held) bring(ctx context.Context, s *gateway.State) {
 		h.first(ctx, s)
 		return
 	}
+	if is.Wanted == is.Confirmed && is.ConfirmedDigest != "" && s.Digest == is.ConfirmedDigest && s.Trial.Token == "" {
+		h.say("confirmed", "") // what most say, most of the time
+		h.wants = nil
+		return
+	}
 	wants, err := h.wanted(ctx, is.Wanted)
 	if err != nil {
 		h.say("failed", err.Error())
