@@ -43,6 +43,7 @@ func main() {
 	f := &fleet{server: first}
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
+	f.rest("nobody called")
 	began := time.Now()
 	if err := f.join(ctx); err != nil {
 		log.Fatal(err)

@@ -230,6 +230,9 @@ type gatewayPulse struct {
 	told      map[string]time.Time // site → change that was told
 }
 
+// lateCommit is how long after its time a change may be seen.
+const lateCommit = 3 * time.Second
+
 // lookAtGateways tells open pages which gateways changed.
 func (w *watch) lookAtGateways(ctx context.Context) error {
 	var rows []GatewayRow
@@ -243,13 +246,17 @@ func (w *watch) lookAtGateways(ctx context.Context) error {
 		if g.changed.Equal(*pulse.Changed) && g.count == pulse.Count && g.up == pulse.Up {
 			return nil
 		}
-		first := g.told == nil
+		first, before := g.told == nil, g.changed
 		all := g.count != pulse.Count || g.up != pulse.Up
 		g.changed, g.count, g.up = *pulse.Changed, pulse.Count, pulse.Up
 		if first {
 			g.told = map[string]time.Time{}
 		}
-		live, err := tx.LiveGateways(w.estate)
+		since := before.Add(-lateCommit)
+		if all {
+			since = time.Time{}
+		}
+		live, err := tx.LiveGatewaysSince(w.estate, since)
 		if err != nil {
 			return err
 		}

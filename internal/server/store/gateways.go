@@ -172,6 +172,11 @@ func (t *Tx) LiveGateways(estate uint64) (rows []LiveGateway, err error) {
 	return rows, t.live().Where("g.estate_id = ?", estate).Order("g.site").Find(&rows).Error
 }
 
+// LiveGatewaysSince lists those of an estate that changed at a time or later.
+func (t *Tx) LiveGatewaysSince(estate uint64, since time.Time) (rows []LiveGateway, err error) {
+	return rows, t.live().Where("l.estate_id = ? AND l.changed_at >= ?", estate, since).Order("g.site").Find(&rows).Error
+}
+
 // LiveGateway returns one with its line.
 func (t *Tx) LiveGateway(estate uint64, site string) (row LiveGateway, err error) {
 	return row, found(t.live().Where("g.estate_id = ? AND g.site = ?", estate, site).Take(&row))
@@ -218,9 +223,15 @@ func (t *Tx) HoldsLine(estate uint64, site, server string, epoch uint64) (bool, 
 }
 
 // SaveLine changes columns of a line that its holder still holds in the row's epoch, and
-// reports whether it does.
+// reports whether it does. A state alone, of which lists show nothing else than before, is no
+// change that pages are told.
 func (t *Tx) SaveLine(row *GatewayLine, values map[string]any) (bool, error) {
-	values["changed_at"] = gorm.Expr("UTC_TIMESTAMP(3)")
+	for name := range values {
+		if name != "state" && name != "state_at" {
+			values["changed_at"] = gorm.Expr("UTC_TIMESTAMP(3)")
+			break
+		}
+	}
 	r := t.db.Model(&GatewayLine{}).Where("estate_id = ? AND site = ? AND server = ? AND epoch = ?", row.EstateID, row.Site, row.Server, row.Epoch).Updates(values)
 	return r.RowsAffected > 0, r.Error
 }

@@ -31,6 +31,7 @@ type held struct {
 	is store.LineSeen // what the gateway is to be
 
 	phase, words string
+	summary      string // that was written last
 	begun        bool   // it was told to have its first release
 	refusedAt    string // token of the attempt that the gateway refused
 	spoken       bool   // its modules are those that this server speaks
@@ -154,7 +155,12 @@ func (h *held) look(ctx context.Context) error {
 		h.k.put(h, map[string]any{"summary": string(summary), "state_at": came.UTC()})
 		return nil
 	}
-	h.k.put(h, map[string]any{"summary": string(summary), "state": string(text), "state_at": came.UTC()})
+	values := map[string]any{"state": string(text), "state_at": came.UTC()}
+	if string(summary) != h.summary {
+		h.summary = string(summary)
+		values["summary"] = h.summary
+	}
+	h.k.put(h, values)
 	if h.spoken && !h.going.Load() {
 		h.bring(ctx, state)
 	}
