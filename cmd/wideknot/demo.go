@@ -32,7 +32,9 @@ func demoCommand() *cobra.Command {
 				return unusable(errors.New("the demo has passwords that everybody knows; it works on a loopback address and its own database only"))
 			}
 			if d.standIns && d.lineListen == "" {
-				d.lineListen, d.enrolListen = "127.0.0.1:0", "127.0.0.1:0"
+				if err := d.ports(); err != nil {
+					return err
+				}
 			}
 			return d.serve(c.Context(), d.load, d.stand)
 		},

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -48,6 +49,40 @@ func (d *demo) document() (string, error) {
 	}
 	text, err := estate.WriteYAML(e)
 	return string(text), err
+}
+
+// ports chooses where stand-ins call and get certificates: each start the same, as they
+// have joined there.
+func (d *demo) ports() error {
+	path := filepath.Join(d.fleetFolder(), "ports.json")
+	var ports []string
+	text, err := os.ReadFile(path)
+	if err == nil {
+		if err := json.Unmarshal(text, &ports); err != nil || len(ports) != 2 {
+			return fmt.Errorf("%s is damaged; make demo-reset begins anew", path)
+		}
+		d.lineListen, d.enrolListen = ports[0], ports[1]
+		return nil
+	}
+	if !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	for range 2 {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return err
+		}
+		defer l.Close()
+		ports = append(ports, l.Addr().String())
+	}
+	if text, err = json.Marshal(ports); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(d.fleetFolder(), 0o700); err != nil {
+		return err
+	}
+	d.lineListen, d.enrolListen = ports[0], ports[1]
+	return os.WriteFile(path, text, 0o600)
 }
 
 func siteKeys(e *estate.Estate) (out []string) {

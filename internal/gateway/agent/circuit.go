@@ -221,7 +221,9 @@ func (a *Agent) sizeCircuit(ctx context.Context, l *gateway.Link, far netip.Addr
 				s.missed()
 			}
 		}
-		found = s.found
+		if found = s.found; found < need && echo(need) { // what is found goes in steps
+			found = need
+		}
 	}
 	_ = a.do(ctx, func() error {
 		k := a.circuit(l)

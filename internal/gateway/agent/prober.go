@@ -190,6 +190,9 @@ func (p *prober) watch(c *gateway.Config) {
 		// Spread over the interval, so that they do not all leave at once.
 		if w.next.IsZero() {
 			w.next = now.Add(intervals(t.Probe, probed%16) / 16)
+			if !w.decides { // two ends that begin to shake hands at once wait for 5 s
+				w.next = w.next.Add(intervals(t.Probe, 2))
+			}
 		}
 		probed++
 		w.at = w.next

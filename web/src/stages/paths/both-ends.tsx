@@ -42,10 +42,11 @@ export default function BothEnds() {
                 </strong>
               )}
             </p>
+            <EndsNow at={at} sheet={s} />
             <table className="ruled table-fixed">
               <thead>
                 <tr>
-                  <th className="w-44">What</th>
+                  <th className="w-44">Designed</th>
                   <th>
                     <Link className="link" to={`${pageOf(at)}/paths/${s.a}`}>
                       {s.a}
@@ -78,7 +79,6 @@ export default function BothEnds() {
                 ))}
               </tbody>
             </table>
-            <EndsNow at={at} sheet={s} />
             {s.lines.some((l) => l.what === "the peer's public key") ? (
               <div className="grid grid-cols-2 gap-6 mt-4">
                 <KeyCheck at={at} site={s.a} />

@@ -25,16 +25,11 @@ export function EndsNow({ at, sheet }: { at: Place; sheet: BothEnds }) {
     </tr>
   );
   return (
-    <section className="mt-5" data-testid="ends-now">
-      <h2 className="text-lg">Now</h2>
-      <p className="text-secondary text-[13px]">
-        What the gateways report, at the release that each runs.
-        {[a, b].some((g) => g && !g.up) ? " An end that is away is shown as it was last heard." : ""}
-      </p>
+    <section className="mb-5" data-testid="ends-now">
       <table className="ruled table-fixed">
         <thead>
           <tr>
-            <th className="w-44">What</th>
+            <th className="w-44">Now</th>
             <th>{sheet.a}</th>
             <th>{sheet.b}</th>
           </tr>
@@ -49,6 +44,9 @@ export function EndsNow({ at, sheet }: { at: Place; sheet: BothEnds }) {
           {line("path MTU", (t) => t.path_mtu || "–")}
         </tbody>
       </table>
+      {[a, b].some((g) => g && !g.up) ? (
+        <p className="text-secondary text-[13px]">An end that is away is shown as it was last heard.</p>
+      ) : null}
     </section>
   );
 }
