@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
+	"io"
 	"log"
 	"log/slog"
 	"net"
@@ -239,55 +240,63 @@ func (f *fleet) changes(n int) {
 		log.Fatal(err)
 	}
 	defer answer.Body.Close()
-	var mu sync.Mutex
-	began := map[string]time.Time{}
-	var took []time.Duration
-	go func() {
-		lines := bufio.NewScanner(answer.Body)
-		lines.Buffer(nil, 16<<20)
-		kind := ""
-		for lines.Scan() {
-			if k, ok := strings.CutPrefix(lines.Text(), "event: "); ok {
-				kind = k
-			} else if k, ok := strings.CutPrefix(lines.Text(), "event:"); ok {
-				kind = strings.TrimSpace(k)
-			}
-			text, ok := strings.CutPrefix(lines.Text(), "data:")
-			if !ok || kind != "gateways" {
-				continue
-			}
-			var rows []row
-			if err := json.Unmarshal([]byte(text), &rows); err != nil {
-				continue
-			}
-			mu.Lock()
-			for _, g := range rows {
-				if at, ok := began[g.Site]; ok && g.Dead > 0 {
-					took = append(took, time.Since(at))
-					delete(began, g.Site)
-				}
-			}
-			mu.Unlock()
-		}
-	}()
+	p := &openPage{began: map[string]time.Time{}}
+	go p.hear(answer.Body)
 	time.Sleep(2 * time.Second)
 	for i := range n {
 		g := f.all[(i*37)%len(f.all)]
-		mu.Lock()
-		began[g.site] = time.Now()
-		mu.Unlock()
+		p.expect(g.site)
 		g.dies()
 		time.Sleep(50 * time.Millisecond)
 	}
 	time.Sleep(3 * time.Second)
-	mu.Lock()
-	defer mu.Unlock()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	took := p.took
 	slices.Sort(took)
 	if len(took) == 0 {
 		fmt.Println("no page was told")
 		return
 	}
 	fmt.Printf("%d of %d changes reached an open page: p50 %d ms, p95 %d ms, last %d ms\n", len(took), n, took[len(took)/2].Milliseconds(), took[len(took)*95/100].Milliseconds(), took[len(took)-1].Milliseconds())
+}
+
+// An openPage waits to be told of dead tunnels.
+type openPage struct {
+	mu    sync.Mutex
+	began map[string]time.Time // by site: since when it should be told
+	took  []time.Duration
+}
+
+func (p *openPage) expect(site string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.began[site] = time.Now()
+}
+
+// hear reads a stream of events until it ends.
+func (p *openPage) hear(stream io.Reader) {
+	lines := bufio.NewScanner(stream)
+	lines.Buffer(nil, 16<<20)
+	kind := ""
+	for lines.Scan() {
+		if k, ok := strings.CutPrefix(lines.Text(), "event:"); ok {
+			kind = strings.TrimSpace(k)
+		}
+		text, ok := strings.CutPrefix(lines.Text(), "data:")
+		var rows []row
+		if !ok || kind != "gateways" || json.Unmarshal([]byte(text), &rows) != nil {
+			continue
+		}
+		p.mu.Lock()
+		for _, g := range rows {
+			if at, ok := p.began[g.Site]; ok && g.Dead > 0 {
+				p.took = append(p.took, time.Since(at))
+				delete(p.began, g.Site)
+			}
+		}
+		p.mu.Unlock()
+	}
 }
 
 // light is a gateway that carries nothing.

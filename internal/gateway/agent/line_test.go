@@ -328,3 +328,29 @@ func (o *outsider) stream(r *running) {
 	o.refused("400", line.InvalidValue, "GET", "/restconf/streams/events", "", "Last-Event-ID: x")
 	o.refused("406", line.InvalidValue, "GET", "/restconf/streams/events", "", "Accept: application/json")
 }
+
+// The same finds what the gateway sees around it, and shares keys that are never read back.
+func TestCurlReadsOffersAndSharesKeys(t *testing.T) {
+	o, r, _ := served(t)
+	const path = "/restconf/ds/ietf-datastores:operational/wideknot-gateway:offers"
+	_, text := o.want("200", "GET", path, "")
+	o.lint("get", text)
+	offers, err := gateway.ParseOffers([]byte(text))
+	if err != nil || len(offers.Devices) != 2 || len(offers.Behind) != 1 || offers.PublicKey == "" {
+		t.Errorf("%v: %s", err, text)
+	}
+	const share = "/restconf/operations/wideknot-gateway:share-keys"
+	if _, text := o.want("200", "GET", "/restconf/operations", ""); !strings.Contains(text, `"wideknot-gateway:share-keys":[null]`) {
+		t.Errorf("operations: %s", text)
+	}
+	key := `{"wideknot-gateway:input":{"key":[{"interface":"x-1","key":"hSDwCYkwp1R0i33ctD73Wg2/Og0mOBr066SpjqqbTmo="}]}}`
+	o.want("204", "POST", share, key)
+	if kept, err := os.ReadFile(filepath.Join(r.Keys, "x-1.psk")); err != nil || strings.TrimSpace(string(kept)) != "hSDwCYkwp1R0i33ctD73Wg2/Og0mOBr066SpjqqbTmo=" {
+		t.Errorf("what was kept: %v", err)
+	}
+	for _, bad := range []string{"../x", "a/b", "x 1", ""} {
+		o.refused("400", line.InvalidValue, "POST", share, strings.Replace(key, "x-1", bad, 1))
+	}
+	o.refused("400", line.InvalidValue, "POST", share, strings.Replace(key, "hSDw", "", 1))
+	o.refused("400", line.MissingElement, "POST", share, `{}`)
+}
