@@ -283,9 +283,7 @@ func (t *Tx) Offering(estate uint64, site string) (rows []Gateway, err error) {
 	return rows, q.Order("site").Find(&rows).Error
 }
 
-// LineSince reports whether a gateway has a line of a later epoch.
-func (t *Tx) LineSince(estate uint64, site string, epoch uint64) (bool, error) {
-	var n int64
-	err := t.db.Model(&GatewayLine{}).Where("estate_id = ? AND site = ? AND epoch > ?", estate, site, epoch).Count(&n).Error
-	return n > 0, err
+// LineSince returns the epoch of a gateway's line as it is now; 0 where the gateway is gone.
+func (t *Tx) LineSince(estate uint64, site string) (epoch uint64, err error) {
+	return epoch, t.db.Model(&GatewayLine{}).Select("COALESCE(MAX(epoch), 0)").Where("estate_id = ? AND site = ?", estate, site).Scan(&epoch).Error
 }

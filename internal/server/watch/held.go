@@ -201,12 +201,16 @@ func (h *held) replaced(ctx context.Context) {
 	asking, done := context.WithTimeout(ctx, 3*time.Second)
 	defer done()
 	time.Sleep(200 * time.Millisecond) // its end may be on the way
-	newer := false
+	epoch := h.row.Epoch
 	err := h.k.Store.Snapshot(asking, func(tx *store.Tx) (err error) {
-		newer, err = tx.LineSince(h.id.estate, h.id.site, h.row.Epoch)
+		epoch, err = tx.LineSince(h.id.estate, h.id.site)
 		return err
 	})
-	if err != nil || !newer { // nothing is known of another one
+	switch {
+	case err == nil && epoch == 0: // the gateway is gone, with its estate or for another machine
+		_ = h.client.Close()
+		return
+	case err != nil || epoch == h.row.Epoch: // nothing is known of another one
 		h.going.Store(false)
 		return
 	}

@@ -544,6 +544,32 @@ func (o *enrolOther) certificate() (*tls.Certificate, error) {
 	return a.ForServer([]string{"127.0.0.1"})
 }
 
+// With its estate a gateway is gone, and its line ends.
+func TestTheEstateGoes(t *testing.T) {
+	t.Parallel()
+	w := opened(t, "two-hubs", 1)
+	site := w.estate.Sites[0].Key
+	asked := make(chan bool, 1000)
+	w.call(site, states(func(out http.ResponseWriter) {
+		asked <- true
+		text, _ := gateway.WriteState(&gateway.State{At: "2026-11-30T12:00:00Z"})
+		_, _ = out.Write(text)
+	}))
+	w.eventually("there", 10*time.Second, func(rows map[string]desk.GatewayRow) bool { return rows[site].Up })
+	if err := w.db.InTransaction(context.Background(), func(tx *store.Tx) error { return tx.DeleteEstate(w.row.ID) }); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(3 * time.Second)
+	for len(asked) > 0 {
+		<-asked
+	}
+	select {
+	case <-asked:
+		t.Error("it is asked still")
+	case <-time.After(askEvery + time.Second):
+	}
+}
+
 // A line of which the database tells nothing new is nobody's second: however often the two
 // are compared while lines begin.
 func TestOneMachineIsNotTwo(t *testing.T) {
