@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"strings"
+	"time"
 
 	"wideknot/internal/line"
 	"wideknot/internal/server/desk"
@@ -35,7 +37,22 @@ func (h *held) wanted(ctx context.Context, release uint64) (*desk.ForGateway, er
 		return nil, err
 	}
 	h.wants, h.wantsOf = wants, release
+	h.k.relax()
 	return wants, nil
+}
+
+// quietFor is how long no configuration was made before memory is given back.
+const quietFor = 5 * time.Second
+
+// relax gives memory that configurations took back to the system, once no more are made.
+func (k *Keeper) relax() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.relaxing == nil {
+		k.relaxing = time.AfterFunc(quietFor, debug.FreeOSMemory)
+		return
+	}
+	k.relaxing.Reset(quietFor)
 }
 
 // holds reports whether this server still holds the line: only then it acts.

@@ -45,6 +45,8 @@ type Keeper struct {
 	mu     sync.Mutex
 	lines  map[lineID]*held
 	saving map[*held]map[string]any // columns of lines that are to be written
+
+	relaxing *time.Timer // see relax
 }
 
 type lineID struct {
