@@ -223,6 +223,20 @@ type Passing struct {
 	Deny     bool           `json:"deny,omitempty"` // what no entry names
 }
 
+// Rules lists the rules of the policy that concern this site, in their order, and 0 last
+// where what no rule names is denied: what is counted apart.
+func (p *Passing) Rules() (out []int) {
+	for i := range p.Policy {
+		if n := p.Policy[i].Rule; len(out) == 0 || out[len(out)-1] != n {
+			out = append(out, n)
+		}
+	}
+	if p.Policed && p.Deny {
+		out = append(out, 0)
+	}
+	return out
+}
+
 // An Entry is one direction of a rule of a zone policy. The first that fits
 // decides.
 type Entry struct {

@@ -7,7 +7,6 @@ import (
 	"io"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"go.yaml.in/yaml/v3"
@@ -271,15 +270,4 @@ func (w *World) View() []SiteView {
 		out = append(out, v)
 	}
 	return out
-}
-
-// Words says a change in words.
-func (c *Change) Words() string {
-	of := []string{}
-	for _, s := range []string{c.Site, c.Link, c.Provider, c.Fate} {
-		if s != "" {
-			of = append(of, s)
-		}
-	}
-	return c.Do + " " + strings.Join(of, " ")
 }

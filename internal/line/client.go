@@ -175,12 +175,6 @@ func (c *Client) Cancel(ctx context.Context, token string) error {
 	return c.operate(ctx, "ietf-netconf:cancel-commit", "ietf-netconf:input", map[string]string{"persist-id": token})
 }
 
-// Discard lets the candidate be as what runs.
-func (c *Client) Discard(ctx context.Context) error {
-	_, _, err := c.do(ctx, http.MethodPost, "/restconf/operations/ietf-netconf:discard-changes", nil, mostAnswer, nil)
-	return err
-}
-
 // Share tells keys that the gateway shares with far ends, by interface.
 func (c *Client) Share(ctx context.Context, keys map[string][32]byte) error {
 	var in sharing

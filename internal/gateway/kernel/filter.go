@@ -80,16 +80,7 @@ func counts(c *gateway.Config) (out []gateway.RuleState, kept map[string]uint64,
 	}
 	for i := range c.Filter.Overlays {
 		o := &c.Filter.Overlays[i]
-		numbers := []int{}
-		for j := range o.Policy {
-			if n := o.Policy[j].Rule; len(numbers) == 0 || numbers[len(numbers)-1] != n {
-				numbers = append(numbers, n)
-			}
-		}
-		if o.Policed && o.Deny {
-			numbers = append(numbers, 0)
-		}
-		for _, n := range numbers {
+		for _, n := range o.Rules() {
 			state := byName[linux.Counter(o.Overlay, n)]
 			state.Overlay, state.Rule = o.Overlay, n
 			out = append(out, state)

@@ -147,16 +147,7 @@ func (m *Machine) Read(c *gateway.Config) (agent.Reading, error) {
 	}
 	for i := range c.Filter.Overlays {
 		o := &c.Filter.Overlays[i]
-		numbers := []int{}
-		for j := range o.Policy {
-			if n := o.Policy[j].Rule; len(numbers) == 0 || numbers[len(numbers)-1] != n {
-				numbers = append(numbers, n)
-			}
-		}
-		if o.Policed && o.Deny {
-			numbers = append(numbers, 0)
-		}
-		for _, n := range numbers {
+		for _, n := range o.Rules() {
 			state := gateway.RuleState{Overlay: o.Overlay, Rule: n}
 			if counted := m.rules[ruleKey{o.Overlay, n}]; counted != nil {
 				state = *counted

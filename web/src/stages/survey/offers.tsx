@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { useOffers, useRefuseOffer, useTakeOffers } from "../../api/gateways";
 import type { Place } from "../../api/place";
 import { useMayEdit } from "../../api/queries";
@@ -13,13 +13,21 @@ export function Offers({ at, site, onTaken }: { at: Place; site: string; onTaken
   const mayEdit = useMayEdit(at);
   const [refusing, setRefusing] = useState("");
   const all = list.data?.[0];
+  const box = useRef<HTMLElement>(null);
+  const any = (all?.open ?? 0) > 0;
+  // It comes after the form: where there is something to take, it is brought into sight once.
+  useEffect(() => {
+    if (any) {
+      box.current?.scrollIntoView({ block: "start" });
+    }
+  }, [any]);
   if (!all) {
     return null;
   }
   const differ = all.offers.filter((o) => o.differs || o.missing);
-  const open = differ.filter((o) => takeable(o.id) && !all.refused[o.id]);
+  const takes = differ.filter((o) => takeable(o.id) && !all.refused[o.id]);
   return (
-    <section className="mt-3 mb-4 border-l-4 border-primary pl-3" data-testid="offers">
+    <section ref={box} className="mt-3 mb-4 border-l-4 border-primary pl-3" data-testid="offers">
       <h3 className="font-serif font-semibold">
         What the gateway sees
         <span className="text-xs font-sans font-normal text-secondary">
@@ -89,19 +97,19 @@ export function Offers({ at, site, onTaken }: { at: Place; site: string; onTaken
           </tbody>
         </table>
       ) : null}
-      {mayEdit && open.length > 1 ? (
+      {mayEdit && takes.length > 1 ? (
         <button
           type="button"
           className="btn btn-xs mt-2"
           disabled={take.isPending}
           onClick={() =>
             take.mutate(
-              open.map((o) => o.id),
+              takes.map((o) => o.id),
               { onSuccess: onTaken },
             )
           }
         >
-          Take all {open.length}
+          Take all {takes.length}
         </button>
       ) : null}
     </section>

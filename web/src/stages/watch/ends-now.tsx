@@ -17,11 +17,9 @@ export function EndsNow({ at, sheet }: { at: Place; sheet: BothEnds }) {
   const line = (what: string, value: (t: TunnelNow) => React.ReactNode) => (
     <tr>
       <td>{what}</td>
-      {ends.map((t, i) => (
-        <td key={i === 0 ? sheet.a : sheet.b} className="font-mono text-[13px]">
-          {t ? value(t) : "–"}
-        </td>
-      ))}
+      <td className="font-mono text-[13px]">{ends[0] ? value(ends[0]) : "–"}</td>
+      <td />
+      <td className="font-mono text-[13px]">{ends[1] ? value(ends[1]) : "–"}</td>
     </tr>
   );
   return (
@@ -31,6 +29,7 @@ export function EndsNow({ at, sheet }: { at: Place; sheet: BothEnds }) {
           <tr>
             <th className="w-44">Now</th>
             <th>{sheet.a}</th>
+            <td className="w-8" />
             <th>{sheet.b}</th>
           </tr>
         </thead>
