@@ -29,7 +29,9 @@ export function EndsNow({ at, sheet }: { at: Place; sheet: BothEnds }) {
           <tr>
             <th className="w-44">Now</th>
             <th>{sheet.a}</th>
-            <td className="w-8" />
+            <th className="w-8">
+              <span className="sr-only">nothing between</span>
+            </th>
             <th>{sheet.b}</th>
           </tr>
         </thead>
