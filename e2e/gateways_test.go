@@ -150,15 +150,15 @@ func TestANewStationJoins(t *testing.T) {
 }
 
 // The demo lives: all gateways are there, what happens to a circuit is on the page in seconds
-// without being asked for, and the other tunnels carry.
+// without being asked for, and the other tunnels carry. It has the machine for itself: where
+// its stand-ins get a tenth of it, no probe is answered in time, and all tunnels are dead.
 func TestTheDemoLives(t *testing.T) {
-	t.Parallel()
 	s := &standIns{t, freePort(t)}
 	a := launch(t, "demo", folder(t), "--stand-ins-listen", s.at)
 	d := sitDown(t, a)
 	d.goTo("/e/brindlewater/d/first/watch")
 	p := a.signedIn(t, demoOwner, demoPassword)
-	for until := time.Now().Add(90 * time.Second); ; time.Sleep(300 * time.Millisecond) {
+	for until := time.Now().Add(3 * time.Minute); ; time.Sleep(300 * time.Millisecond) {
 		var list struct {
 			Gateways []struct {
 				Site, Phase, Words string
