@@ -79,6 +79,9 @@ func (w *World) Stand(ctx context.Context, folder string, codes map[string]strin
 	failed := make(chan error, 1)
 	turns := make(chan struct{}, joinersAtOnce)
 	var begun sync.WaitGroup
+	w.mu.Lock()
+	w.starting = true
+	w.mu.Unlock()
 	for _, s := range w.Sites() {
 		begun.Add(1)
 		all.Go(func() {
@@ -93,6 +96,7 @@ func (w *World) Stand(ctx context.Context, folder string, codes map[string]strin
 	all.Go(func() { w.follow(ctx) })
 	go func() {
 		begun.Wait()
+		w.start()
 		ready()
 	}()
 	select {

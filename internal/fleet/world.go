@@ -38,7 +38,12 @@ type World struct {
 	asked    map[question]chan answer
 	serial   uint16
 	neighbor map[string]bool // sites whose router beside the gateway lacks its routes
+	starting bool            // not all stand-ins have begun: what they send waits
+	early    []func()
 }
+
+// mostEarly is how many packets wait until all stand-ins have begun.
+const mostEarly = 10000
 
 // place is an address in an underlay.
 type place struct {
@@ -275,6 +280,12 @@ func (w *World) leaves(s *Site, nic string, p memory.Packet) {
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	if w.starting {
+		if len(w.early) < mostEarly {
+			w.early = append(w.early, func() { w.leaves(s, nic, p) })
+		}
+		return
+	}
 	var by *Link
 	for _, l := range s.Links {
 		if l.nic == nic && (by == nil || slices.Contains(l.inside, src.Addr())) {
@@ -372,6 +383,18 @@ func (w *World) pass(l *Link, size int, up bool, at time.Time) (time.Time, bool)
 		delay += l.JitterMs * (w.random.Float64() - 0.5)
 	}
 	return at.Add(time.Duration(max(delay, 0) * float64(time.Millisecond))), true
+}
+
+// start lets go what stand-ins sent before all of them had begun. A handshake that is begun
+// while the far end is not there yet is begun again after 5 s only.
+func (w *World) start() {
+	w.mu.Lock()
+	early := w.early
+	w.early, w.starting = nil, false
+	w.mu.Unlock()
+	for _, send := range early {
+		send()
+	}
 }
 
 // Run lets packets go until the context ends.

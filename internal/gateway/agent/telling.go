@@ -188,7 +188,8 @@ func (p *prober) tellNow(now time.Time) {
 	best := map[[2]string]*watched{}
 	for _, w := range p.queue {
 		key := [2]string{w.tunnel.Overlay, w.tunnel.Peer}
-		if b := best[key]; w.index != 0 && w.alive(now) && (b == nil || w.tunnel.Rank < b.tunnel.Rank) {
+		// What was not answered yet may still wait for its turn to shake hands.
+		if b := best[key]; w.index != 0 && w.quality.Answered > 0 && w.alive(now) && (b == nil || w.tunnel.Rank < b.tunnel.Rank) {
 			best[key] = w
 		}
 	}
