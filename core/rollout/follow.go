@@ -1,0 +1,286 @@
+package rollout
+
+import (
+	"hash/fnv"
+	"net/netip"
+	"slices"
+	"strconv"
+	"strings"
+
+	"wideknot/core/gateway"
+)
+
+// mostHops bounds a way: what goes round ends there.
+const mostHops = 8
+
+// A kind is what a packet is, as policies tell packets apart.
+type kind struct {
+	protocol string // icmp, tcp, udp
+	port     int
+}
+
+// A lane is what one host sends to another one: addresses as hosts have them.
+type lane struct {
+	a, b     int
+	from, to netip.Addr
+	kind     kind
+}
+
+// A flight is a packet on its way by the tables that gateways have.
+type flight struct {
+	n        *net
+	kind     kind
+	state    []Stage
+	src, dst netip.Addr
+	reply    bool
+	marks    map[int]int // by gateway: place by which the flow came
+	path     []int       // gateways that it passed
+	asked    []int       // gateways whose tunnels it would have taken
+}
+
+// A passage is what became of a packet and its answer. It is the same in every state in which
+// the gateways that it passed, and those by which it would have gone, are as they were.
+type passage struct {
+	arrives bool
+	path    []int // gateways, there and back
+	asked   []int
+}
+
+// on reports whether a passage may change with some gateways.
+func (p *passage) on(some []bool) bool {
+	in := func(i int) bool { return some[i] }
+	return slices.ContainsFunc(p.path, in) || slices.ContainsFunc(p.asked, in)
+}
+
+// reach follows what is sent in a lane, and its answer.
+func (n *net) reach(state []Stage, l *lane) passage {
+	f := flight{n: n, kind: l.kind, state: state, src: l.from, dst: n.seen(state, l.b, l.to), marks: make(map[int]int, 4), path: make([]int, 0, 8)}
+	if !f.run(l.a, l.b) {
+		return passage{false, f.path, append(f.asked, l.b)}
+	}
+	back := flight{n: n, kind: l.kind, state: state, src: l.to, dst: f.src, reply: true, marks: f.marks, path: f.path, asked: f.asked}
+	arrives := back.run(l.b, l.a) && back.dst == l.from
+	return passage{arrives, back.path, back.asked}
+}
+
+// seen is the address by which others know a host of a site.
+func (n *net) seen(state []Stage, i int, a netip.Addr) netip.Addr {
+	maps := n.at(i, state[i]).config.Maps
+	for k := range maps {
+		if maps[k].Inside.Contains(a) {
+			return moved(a, maps[k].Inside, maps[k].Outside)
+		}
+	}
+	return a
+}
+
+// moved is an address at the same place in another prefix.
+func moved(a netip.Addr, from, to netip.Prefix) netip.Addr {
+	x, y := a.AsSlice(), to.Addr().AsSlice()
+	for i := range x {
+		keep := min(max(from.Bits()-8*i, 0), 8)
+		mask := byte(0xff) << (8 - keep)
+		y[i] = y[i]&mask | x[i]&^mask
+	}
+	out, _ := netip.AddrFromSlice(y)
+	return out
+}
+
+// run follows the packet from one gateway's LAN to another's.
+func (f *flight) run(at, to int) bool {
+	arriving := ""
+	for range mostHops {
+		f.path = append(f.path, at)
+		here := f.n.at(at, f.state[at])
+		if arriving == "" && here.unreached(f.src) {
+			return false
+		}
+		if arriving != "" {
+			for i := range here.config.Maps {
+				if m := &here.config.Maps[i]; m.Outside.Contains(f.dst) {
+					f.dst = moved(f.dst, m.Outside, m.Inside)
+					break
+				}
+			}
+		}
+		mark := 0
+		if f.reply {
+			mark = f.marks[at]
+		} else {
+			f.marks[at] = 0
+			for _, p := range here.config.Places {
+				if arriving != "" && slices.Contains(p.Interfaces, arriving) {
+					f.marks[at] = p.Mark
+				}
+			}
+		}
+		value := here.route(f.src, f.dst, arriving, mark)
+		if value == connected {
+			return at == to && arriving != "" && here.passes(f, arriving, "") && !here.unreached(f.dst)
+		}
+		if value < 0 || here.config.Routes[value].Way == 0 {
+			return false
+		}
+		next, by, ok := f.send(at, here, here.ways[here.config.Routes[value].Way], arriving)
+		if !ok {
+			return false
+		}
+		at, arriving = next, by
+	}
+	return false
+}
+
+// unreached reports whether the gateway, beside the way, and the router of its LAN have no
+// addresses to hand each other a host's packets by.
+func (k *node) unreached(a netip.Addr) bool {
+	return slices.ContainsFunc(k.config.Neighbours.Without, func(u gateway.Unreached) bool { return u.Family == gateway.FamilyOf(a) })
+}
+
+// send lets the packet leave by the first group of a way with a tunnel that works, and
+// returns where and by which interface it comes in.
+func (f *flight) send(at int, here *node, w *gateway.Way, arriving string) (next int, by string, ok bool) {
+	if w == nil {
+		return 0, "", false
+	}
+	for g := range w.Groups {
+		tunnel, there := -1, -1
+		total := 0
+		for _, m := range w.Groups[g].Members {
+			j, _, ok := f.n.works(f.state, at, here.tunnels[m.Interface])
+			if ok {
+				total += m.Weight
+			}
+			if j >= 0 && !slices.Contains(f.asked, j) {
+				f.asked = append(f.asked, j)
+			}
+		}
+		if total == 0 {
+			continue
+		}
+		left := int(f.hash() % uint32(total))
+		for _, m := range w.Groups[g].Members {
+			j, o, ok := f.n.works(f.state, at, here.tunnels[m.Interface])
+			if !ok {
+				continue
+			}
+			if left -= m.Weight; left < 0 {
+				tunnel, next, there = here.tunnels[m.Interface], j, o
+				break
+			}
+		}
+		name := here.config.Tunnels[tunnel].Interface
+		if !here.passes(f, arriving, name) {
+			return 0, "", false
+		}
+		if arriving == "" {
+			f.src = f.n.seen(f.state, at, f.src)
+		}
+		beyond := f.n.at(next, f.state[next])
+		if !here.ends[tunnel].allows(f.dst) || !beyond.ends[there].allows(f.src) {
+			return 0, "", false
+		}
+		return next, beyond.config.Tunnels[there].Interface, true
+	}
+	return 0, "", false
+}
+
+func (f *flight) hash() uint32 {
+	h := fnv.New32a()
+	h.Write(f.src.AsSlice()) // never fails
+	h.Write(f.dst.AsSlice())
+	return h.Sum32()
+}
+
+// route finds the route of a packet by the rules in their order.
+func (k *node) route(src, dst netip.Addr, arriving string, mark int) int {
+	family := gateway.FamilyOf(dst)
+	for i := range k.config.Rules {
+		r := &k.config.Rules[i]
+		if r.Family != family || r.Mask != 0 && mark&r.Mask != r.Mark || len(r.Arriving) > 0 && !slices.Contains(r.Arriving, arriving) || len(r.From) > 0 && !within(r.From, src) {
+			continue
+		}
+		t, least := k.tables[r.Table], 0
+		if r.NoLonger {
+			t, least = k.tables[gateway.DefaultTable], 1
+		}
+		if v := t.find(dst, least); v != nothing {
+			return v
+		}
+	}
+	return k.tables[gateway.DefaultTable].find(dst, 0)
+}
+
+func within(prefixes []netip.Prefix, a netip.Addr) bool {
+	return slices.ContainsFunc(prefixes, func(p netip.Prefix) bool { return p.Contains(a) })
+}
+
+// passes asks the filter whether a packet may go through from a tunnel or the LAN (empty) to
+// another.
+func (k *node) passes(f *flight, from, to string) bool {
+	filter := &k.config.Filter
+	for i := range filter.Kept {
+		o := &filter.Kept[i]
+		if o.Interface == to && within(o.Prefixes, f.src) || o.Interface == from && within(o.Prefixes, f.dst) {
+			return false
+		}
+	}
+	if from != "" && to != "" {
+		return slices.ContainsFunc(k.passing[from], func(o int) bool { return filter.Overlays[o].Relays && slices.Contains(k.passing[to], o) })
+	}
+	for _, o := range slices.Concat(k.passing[from], k.passing[to]) {
+		if p := &filter.Overlays[o]; p.Policed && !f.permitted(p, to != "") {
+			return false
+		}
+	}
+	return from != "" && within(filter.Own, f.dst) || to != "" && within(filter.Own, f.src)
+}
+
+// permitted asks the policy of an overlay: the first entry that fits decides.
+func (f *flight) permitted(p *gateway.Passing, leaving bool) bool {
+	for i := range p.Policy {
+		e := &p.Policy[i]
+		if e.Leaving == leaving && e.Family == gateway.FamilyOf(f.src) && (e.From == nil || within(e.From, f.src)) && (e.To == nil || within(e.To, f.dst)) &&
+			(!e.Reply || f.reply) && f.fits(e) {
+			return e.Permit
+		}
+	}
+	return !p.Deny
+}
+
+// fits compares protocol and port: those of an answer come from the port.
+func (f *flight) fits(e *gateway.Entry) bool {
+	if e.Protocol == "" {
+		return true
+	}
+	if e.Protocol != f.kind.protocol || f.reply != e.Reply && len(e.Ports) > 0 {
+		return false
+	}
+	return len(e.Ports) == 0 || slices.ContainsFunc(e.Ports, func(text string) bool {
+		low, high := portsOf(text)
+		return low <= f.kind.port && f.kind.port <= high
+	})
+}
+
+// portsOf reads N or N-M.
+func portsOf(text string) (low, high int) {
+	first, last, ranged := strings.Cut(text, "-")
+	low, _ = strconv.Atoi(first) // it was checked with the configuration
+	if !ranged {
+		return low, low
+	}
+	high, _ = strconv.Atoi(last)
+	return low, high
+}
+
+// A Network is gateways between two configurations each, for asking who reaches whom while
+// some of them have the new one.
+type Network struct{ net *net }
+
+// NewNetwork returns the network of some gateways.
+func NewNetwork(gateways []Gateway) *Network { return &Network{newNet(gateways)} }
+
+// Reaches reports whether a host of one gateway's site gets an echo from one of another's, in
+// a state of all gateways. Addresses are as the hosts have them.
+func (n *Network) Reaches(state []Stage, from, to int, source, target netip.Addr) bool {
+	return n.net.reach(state, &lane{a: from, b: to, from: source, to: target, kind: kind{protocol: "icmp"}}).arrives
+}

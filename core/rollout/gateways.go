@@ -1,0 +1,242 @@
+package rollout
+
+import (
+	"net/netip"
+	"slices"
+
+	"wideknot/core/addr"
+	"wideknot/core/gateway"
+)
+
+// A Gateway is one that takes part: what it keeps at present and what it is to be; nil for
+// nothing. Fixed is of one that nobody can bring anywhere: it stays as it is.
+type Gateway struct {
+	Key, Region string
+	Old, New    *gateway.Config
+	Fixed       bool
+
+	compared, differs bool // see changes
+}
+
+// A node is one gateway at one stage, made for following packets.
+type node struct {
+	config  *gateway.Config
+	tables  map[int]*table
+	ways    map[int]*gateway.Way
+	tunnels map[string]int // by interface
+	leading map[farEnd]int // tunnels by where they lead
+	ends    []end          // by tunnel
+	passing map[string][]int
+}
+
+// An end is where a tunnel leads.
+type end struct {
+	far   int  // index of the far gateway, -1 for one that is not there
+	apart bool // what the ends must agree on differs between the old and the new
+	both  bool // the tunnel is in both
+	newer bool // this specification is the new one
+	calls bool
+	allow []netip.Prefix // what the far end may send from: its own
+	list  space          // and what lies behind it
+}
+
+// A space is prefixes of which none lies in another, in their order.
+type space []netip.Prefix
+
+// newSpace takes a list as it is where it is one already.
+func newSpace(list []netip.Prefix) space {
+	for i := 1; i < len(list); i++ {
+		if list[i-1].Compare(list[i]) >= 0 || list[i-1].Overlaps(list[i]) {
+			return addr.Aggregate(list)
+		}
+	}
+	return list
+}
+
+func (s space) holds(a netip.Addr) bool {
+	i, found := slices.BinarySearchFunc(s, a, func(p netip.Prefix, a netip.Addr) int { return p.Addr().Compare(a) })
+	return found || i > 0 && s[i-1].Contains(a)
+}
+
+// allows reports whether the far end may send from an address, and is sent what is for it.
+func (e *end) allows(a netip.Addr) bool { return within(e.allow, a) || e.list.holds(a) }
+
+// A table is routes by prefix. Values are indexes of routes.
+type table struct {
+	bits map[bool][]int // lengths that there are, longest first; by whether of IPv4
+	at   map[netip.Prefix]int
+}
+
+// What a table's values are that are no index.
+const (
+	discarded = -1 - iota
+	connected
+	nothing
+)
+
+func (t *table) add(p netip.Prefix, value int) {
+	four := p.Addr().Is4()
+	if !slices.Contains(t.bits[four], p.Bits()) {
+		t.bits[four] = append(t.bits[four], p.Bits())
+		slices.SortFunc(t.bits[four], func(a, b int) int { return b - a })
+	}
+	t.at[p] = value
+}
+
+// find looks up the longest prefix that holds an address.
+func (t *table) find(a netip.Addr, least int) (value int) {
+	if t == nil {
+		return nothing
+	}
+	for _, n := range t.bits[a.Is4()] {
+		if n < least {
+			break
+		}
+		p, _ := a.Prefix(n) // n is of its family
+		if v, ok := t.at[p]; ok {
+			return v
+		}
+	}
+	return nothing
+}
+
+// A net is all gateways of an estate at every stage.
+type net struct {
+	gateways []Gateway
+	index    map[string]int
+	nodes    [][New + 1]*node
+	changing []bool // gateways that a release changes
+}
+
+func newNet(gateways []Gateway) *net {
+	n := &net{gateways: gateways, index: make(map[string]int, len(gateways)), nodes: make([][New + 1]*node, len(gateways))}
+	n.changing = make([]bool, len(gateways))
+	for i := range gateways {
+		n.index[gateways[i].Key] = i
+	}
+	spread(len(gateways), func(i int) { n.changing[i] = gateways[i].changes() })
+	return n
+}
+
+// at returns a gateway at a stage; nil where it has nothing.
+func (n *net) at(i int, s Stage) *node {
+	g := &n.gateways[i]
+	if !n.changing[i] {
+		s = Old
+	}
+	if n.nodes[i][s] != nil {
+		return n.nodes[i][s]
+	}
+	c := At(g.Old, g.New, s)
+	if c == nil {
+		c = &gateway.Config{Site: g.Key}
+	}
+	n.nodes[i][s] = n.make(i, c, s)
+	return n.nodes[i][s]
+}
+
+func (n *net) make(i int, c *gateway.Config, s Stage) *node {
+	g := &n.gateways[i]
+	out := &node{config: c, ways: make(map[int]*gateway.Way, len(c.Ways)), tunnels: make(map[string]int, len(c.Tunnels)), leading: make(map[farEnd]int, len(c.Tunnels)), passing: map[string][]int{}}
+	for _, other := range n.nodes[i] { // what only accepts more has the same routes
+		if other != nil && slices.Equal(other.config.Filter.Own, c.Filter.Own) && len(c.Routes) > 0 && len(other.config.Routes) == len(c.Routes) && &other.config.Routes[0] == &c.Routes[0] {
+			out.tables = other.tables
+		}
+	}
+	if out.tables == nil {
+		out.tables = tablesOf(c)
+	}
+	for i := range c.Ways {
+		out.ways[c.Ways[i].ID] = &c.Ways[i]
+	}
+	lists := make([]space, len(c.Lists)+1)
+	for i := range c.Lists {
+		lists[i+1] = newSpace(c.Lists[i].Prefixes)
+	}
+	for i := range c.Tunnels {
+		t := &c.Tunnels[i]
+		out.tunnels[t.Interface], out.leading[far(t)] = i, i
+	}
+	old, new := leading(g.Old), leading(g.New)
+	for i := range c.Tunnels {
+		t := &c.Tunnels[i]
+		out.ends = append(out.ends, n.end(t, old[far(t)], new[far(t)], s, lists))
+	}
+	for i := range c.Filter.Overlays {
+		for _, name := range c.Filter.Overlays[i].Interfaces {
+			out.passing[name] = append(out.passing[name], i)
+		}
+	}
+	return out
+}
+
+// tablesOf makes the tables of a configuration.
+func tablesOf(c *gateway.Config) map[int]*table {
+	out := map[int]*table{}
+	into := func(number int) *table {
+		if out[number] == nil {
+			out[number] = &table{at: make(map[netip.Prefix]int, len(c.Routes)), bits: map[bool][]int{}}
+		}
+		return out[number]
+	}
+	for i := range c.Discards {
+		into(c.Discards[i].Table).add(c.Discards[i].Prefix, discarded)
+	}
+	for _, p := range c.Filter.Own {
+		into(gateway.DefaultTable).add(p, connected)
+	}
+	for i := range c.Routes {
+		into(c.Routes[i].Table).add(c.Routes[i].Prefix, i)
+	}
+	return out
+}
+
+// leading lists the tunnels of a configuration by where they lead.
+func leading(c *gateway.Config) map[farEnd]*gateway.Tunnel {
+	if c == nil {
+		return nil
+	}
+	out := make(map[farEnd]*gateway.Tunnel, len(c.Tunnels))
+	for i := range c.Tunnels {
+		out[far(&c.Tunnels[i])] = &c.Tunnels[i]
+	}
+	return out
+}
+
+// end says where a tunnel leads, and how its specification stands to the other one.
+func (n *net) end(t, old, new *gateway.Tunnel, s Stage, lists []space) end {
+	out := end{far: -1, both: old != nil && new != nil}
+	if i, there := n.index[t.Peer]; there {
+		out.far = i
+	}
+	out.apart = out.both && apart(old, new)
+	out.newer = old == nil || out.both && s.sends()
+	if w := t.WireGuard; w != nil {
+		out.calls, out.allow, out.list = w.Endpoint != "", w.Allowed, lists[w.List]
+	} else {
+		out.calls, out.allow = t.IPsec.Initiates, t.IPsec.RemoteTS
+	}
+	return out
+}
+
+// works reports whether a tunnel of a gateway can carry, in a state of all, and which one it
+// is at the far end.
+func (n *net) works(state []Stage, i, tunnel int) (j, there int, ok bool) {
+	here := n.at(i, state[i])
+	e := &here.ends[tunnel]
+	if e.far < 0 {
+		return -1, -1, false
+	}
+	beyond := n.at(e.far, state[e.far])
+	t := &here.config.Tunnels[tunnel]
+	there, ok = beyond.leading[farEnd{t.Overlay, t.PeerLink, here.config.Site, t.Link}]
+	if !ok {
+		return e.far, -1, false
+	}
+	o := &beyond.ends[there]
+	agree := e.newer == o.newer || !(e.both && o.both) || !e.apart && !o.apart
+	if e.both != o.both { // one end only is new: it fits the newer of the other's
+		agree = e.newer == o.newer || !e.apart && !o.apart
+	}
+	return e.far, there, agree && (e.calls || o.calls)
+}

@@ -1,0 +1,234 @@
+// Package rollout works out how a release is brought to gateways: in which waves, by which
+// steps, and what is cut or moved while a part of them has the new configuration and the rest
+// the old one.
+package rollout
+
+import (
+	"net/netip"
+	"reflect"
+	"slices"
+
+	"wideknot/core/addr"
+	"wideknot/core/gateway"
+)
+
+// A Stage is how far one gateway is from its old configuration to its new one.
+type Stage int
+
+// The stages. Widened accepts what either says and sends as the old one does; Sending accepts
+// the same and sends as the new one does.
+const (
+	Old Stage = iota
+	Widened
+	Sending
+	New
+)
+
+var stageNames = [...]string{"old", "widened", "sending", "new"}
+
+// String is the name of the stage.
+func (s Stage) String() string { return stageNames[s] }
+
+// MarshalText writes the name.
+func (s Stage) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// sends reports whether a gateway at the stage has the newer of two specifications that
+// cannot stand side by side.
+func (s Stage) sends() bool { return s >= Sending }
+
+// At is what a gateway is to be at a stage between two configurations; nil for an old one
+// that is not there. Where either is missing there is nothing between them.
+func At(old, new *gateway.Config, s Stage) *gateway.Config {
+	switch {
+	case s == Old:
+		return old
+	case s == New || old == nil || new == nil:
+		return new
+	case s == Widened:
+		return widened(old, new)
+	default:
+		return widened(new, old)
+	}
+}
+
+// widened is a configuration that also accepts what another one does: its tunnels beside the
+// own ones, what either allows far ends to send from, and what either shares. What it sends
+// stays as it is. A tunnel of the other one that needs a name, port, link or next hop that the
+// own ones use otherwise cannot stand beside them, and is left out.
+func widened(base, other *gateway.Config) *gateway.Config {
+	out := *base
+	out.Tunnels = slices.Clone(base.Tunnels)
+	out.Lists = slices.Clone(base.Lists)
+	out.Forward6 = base.Forward6 || other.Forward6
+	w := widening{base: base, other: other, out: &out, lists: map[[2]int]int{}, taken: map[any]bool{}}
+	there := leading(other)
+	for i := range out.Tunnels {
+		t := &out.Tunnels[i]
+		w.take(t)
+		if also := there[far(t)]; also != nil && t.Interface == also.Interface && t.WireGuard != nil && also.WireGuard != nil {
+			g := *t.WireGuard
+			w.allow(&g, also.WireGuard)
+			t.WireGuard = &g
+		}
+	}
+	var beside []*gateway.Tunnel
+	for i := range other.Tunnels {
+		if t := &other.Tunnels[i]; w.fits(t) {
+			beside = append(beside, t)
+			w.take(t)
+			out.Tunnels = append(out.Tunnels, w.carried(t))
+		}
+	}
+	w.filter(beside)
+	return &out
+}
+
+// widening holds what one widened configuration is made from.
+type widening struct {
+	base, other, out *gateway.Config
+	lists            map[[2]int]int // of base's and the other's list → of both
+	taken            map[any]bool   // names, next hops, ports and far ends that tunnels have
+}
+
+type (
+	hopNumber  int
+	portNumber int
+)
+
+func (w *widening) take(t *gateway.Tunnel) {
+	w.taken[t.Interface], w.taken[hopNumber(t.NextHop)], w.taken[far(t)] = true, true, true
+	if t.WireGuard != nil {
+		w.taken[portNumber(t.WireGuard.Port)] = true
+	}
+}
+
+// farEnd is what a tunnel leads to.
+type farEnd struct{ overlay, link, peer, peerLink string }
+
+func far(t *gateway.Tunnel) farEnd { return farEnd{t.Overlay, t.Link, t.Peer, t.PeerLink} }
+
+// fits reports whether a tunnel of the other configuration can stand beside the own ones.
+func (w *widening) fits(t *gateway.Tunnel) bool {
+	link, there := w.base.Link(t.Link), w.other.Link(t.Link)
+	if link == nil || there == nil || link.Mark != there.Mark || t.WireGuard == nil {
+		return false
+	}
+	return !w.taken[t.Interface] && !w.taken[hopNumber(t.NextHop)] && !w.taken[far(t)] && !w.taken[portNumber(t.WireGuard.Port)]
+}
+
+// carried is a tunnel of the other configuration with its list among the own ones.
+func (w *widening) carried(t *gateway.Tunnel) gateway.Tunnel {
+	out := *t
+	if t.WireGuard.List > 0 {
+		g := *t.WireGuard
+		g.List = w.list(0, g.List)
+		out.WireGuard = &g
+	}
+	return out
+}
+
+// allow adds what a far end may send from by the other configuration.
+func (w *widening) allow(g, also *gateway.WireGuard) {
+	g.Allowed = both(g.Allowed, also.Allowed)
+	if also.List > 0 {
+		g.List = w.list(g.List, also.List)
+	}
+}
+
+// list makes one list of one of the base's, 0 for none, and one of the other's.
+func (w *widening) list(own, others int) int {
+	key := [2]int{own, others}
+	if id, made := w.lists[key]; made {
+		return id
+	}
+	prefixes := w.other.Lists[others-1].Prefixes
+	if own > 0 {
+		if prefixes = both(w.base.Lists[own-1].Prefixes, prefixes); len(prefixes) == len(w.base.Lists[own-1].Prefixes) {
+			w.lists[key] = own
+			return own
+		}
+	}
+	w.out.Lists = append(w.out.Lists, gateway.List{ID: len(w.out.Lists) + 1, Prefixes: prefixes})
+	w.lists[key] = len(w.out.Lists)
+	return len(w.out.Lists)
+}
+
+// both is one list, and what another adds to it.
+func both(a, b []netip.Prefix) []netip.Prefix {
+	have := make(map[netip.Prefix]bool, len(a))
+	for _, p := range a {
+		have[p] = true
+	}
+	var more []netip.Prefix
+	for _, p := range b {
+		if !have[p] {
+			more = append(more, p)
+		}
+	}
+	if len(more) == 0 {
+		return a
+	}
+	return slices.Concat(a, more)
+}
+
+// filter lets in what comes by tunnels that stand beside the own ones.
+func (w *widening) filter(beside []*gateway.Tunnel) {
+	f, there := &w.out.Filter, &w.other.Filter
+	f.Own = addr.Aggregate(slices.Concat(f.Own, there.Own))
+	if len(f.Own) == 0 {
+		f.Own = nil
+	}
+	if len(beside) == 0 {
+		return
+	}
+	f.Overlays = slices.Clone(f.Overlays)
+	for _, t := range beside {
+		if i := slices.IndexFunc(there.Arrivals, func(a gateway.Arrival) bool { return a.Port == t.WireGuard.Port }); i >= 0 {
+			f.Arrivals = append(f.Arrivals[:len(f.Arrivals):len(f.Arrivals)], there.Arrivals[i])
+		}
+		if i := slices.IndexFunc(there.Kept, func(k gateway.Kept) bool { return k.Interface == t.Interface }); i >= 0 {
+			f.Kept = append(f.Kept[:len(f.Kept):len(f.Kept)], there.Kept[i])
+		}
+		w.pass(t)
+	}
+}
+
+// pass lets a tunnel's packets pass as those of its overlay do.
+func (w *widening) pass(t *gateway.Tunnel) {
+	overlays := &w.out.Filter.Overlays
+	of := func(list []gateway.Passing) int {
+		return slices.IndexFunc(list, func(o gateway.Passing) bool { return o.Overlay == t.Overlay })
+	}
+	from := of(w.other.Filter.Overlays)
+	if from < 0 {
+		return
+	}
+	there := &w.other.Filter.Overlays[from]
+	at := of(*overlays)
+	if at < 0 {
+		one := *there
+		one.Interfaces, one.Back, one.BackFrom = nil, nil, nil
+		*overlays = append(*overlays, one)
+		at = len(*overlays) - 1
+	}
+	o := &(*overlays)[at]
+	o.Interfaces = append(o.Interfaces[:len(o.Interfaces):len(o.Interfaces)], t.Interface)
+	o.Relays = o.Relays || there.Relays
+	if slices.Contains(there.Back, t.Interface) {
+		o.Back = append(o.Back[:len(o.Back):len(o.Back)], t.Interface)
+		o.BackFrom = both(o.BackFrom, there.BackFrom)
+	}
+}
+
+// apart reports whether two specifications of one tunnel's end cannot work with one far end:
+// what both ends must agree on differs.
+func apart(a, b *gateway.Tunnel) bool {
+	if far(a) != far(b) || (a.WireGuard == nil) != (b.WireGuard == nil) || !slices.Equal(a.Addresses, b.Addresses) {
+		return true
+	}
+	if a.WireGuard == nil {
+		return !reflect.DeepEqual(a.IPsec, b.IPsec)
+	}
+	x, y := a.WireGuard, b.WireGuard
+	return x.Port != y.Port || x.PublicKey != y.PublicKey || x.Preshared != y.Preshared || x.Endpoint != y.Endpoint
+}

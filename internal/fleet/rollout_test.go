@@ -1,0 +1,188 @@
+package fleet
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"wideknot/core/estate"
+	"wideknot/core/gateway"
+	"wideknot/core/rollout"
+	"wideknot/core/route"
+	"wideknot/core/sample"
+	"wideknot/core/tunnel"
+)
+
+// What a rollout's plan says of states in which a part of the gateways has changed is what
+// hosts see in them: random designs, random edits, random parts of each round.
+func TestStatesOfARolloutAreAsPredicted(t *testing.T) {
+	designs := 5
+	if testing.Short() {
+		designs = 1
+	}
+	var asked, lost atomic.Int64
+	for seed := uint64(7); designs > 0; seed++ {
+		e := sample.Mixed(seed)
+		if slices.ContainsFunc(e.Overlays, func(o estate.Overlay) bool { return o.Transport == estate.IPsec }) {
+			continue // a stand-in has none
+		}
+		if towards(t, e, seed) == nil {
+			continue
+		}
+		designs--
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			t.Parallel()
+			s := stand(t, e)
+			r := towards(t, s.estate, seed)
+			r.standing = s
+			s.settle()
+			a, l := r.walk(t)
+			asked.Add(int64(a))
+			lost.Add(int64(l))
+		})
+	}
+	t.Cleanup(func() {
+		t.Logf("%d questions, of which %d have no answer", asked.Load(), lost.Load())
+		if asked.Load() == 0 {
+			t.Error("nothing is shown by that")
+		}
+	})
+}
+
+// onTheWay is stand-ins on their way to another design.
+type onTheWay struct {
+	*standing
+	gateways []rollout.Gateway
+	designs  [2]*route.Map
+	network  *rollout.Network
+	plan     *rollout.Plan
+	state    []rollout.Stage
+	random   *rand.Rand
+}
+
+// towards plans the way to a random edit of a design; nil where that is not valid or changes
+// no gateway.
+func towards(t *testing.T, e *estate.Estate, seed uint64) *onTheWay {
+	t.Helper()
+	first := e.Clone()
+	first.Allocations = tunnel.Derive(e).Allocations()
+	second := sample.Edit(first, seed)
+	if len(estate.Validate(second)) > 0 {
+		return nil
+	}
+	was, is := route.Build(tunnel.Derive(first)), route.Build(tunnel.Derive(second))
+	r := &onTheWay{state: make([]rollout.Stage, len(first.Sites)), random: rand.New(rand.NewPCG(seed, 6))}
+	for i := range first.Sites {
+		r.gateways = append(r.gateways, rollout.Gateway{Key: first.Sites[i].Key, Region: first.Sites[i].Region, Old: gateway.Of(was, i), New: gateway.Of(is, i)})
+	}
+	plan, err := rollout.Make(r.gateways, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.designs, r.plan, r.network = [2]*route.Map{was, is}, plan, rollout.NewNetwork(r.gateways)
+	if len(plan.Rounds) == 0 {
+		return nil
+	}
+	return r
+}
+
+func (r *onTheWay) walk(t *testing.T) (asked, lost int) {
+	for n, round := range r.plan.Rounds {
+		sites := slices.Clone(round.Sites)
+		r.random.Shuffle(len(sites), func(i, j int) { sites[i], sites[j] = sites[j], sites[i] })
+		half := len(sites) / 2
+		for part, some := range [][]string{sites[:half], sites[half:]} {
+			for _, site := range some {
+				r.bring(t, site, round.Stage)
+			}
+			if len(some) > 0 {
+				a, l := r.ask(t, fmt.Sprintf("round %d %s, part %d", n, round.Name, part))
+				asked, lost = asked+a, lost+l
+			}
+		}
+	}
+	return asked, lost
+}
+
+func (r *onTheWay) bring(t *testing.T, site string, to rollout.Stage) {
+	i := slices.IndexFunc(r.gateways, func(g rollout.Gateway) bool { return g.Key == site })
+	g := &r.gateways[i]
+	c := rollout.At(g.Old, g.New, to)
+	shared := map[string][32]byte{}
+	for j := range c.Tunnels {
+		if w := c.Tunnels[j].WireGuard; w != nil && w.Preshared {
+			shared[c.Tunnels[j].Interface] = [32]byte{1, 2, 3}
+		}
+	}
+	a := r.Site(site).Agent
+	if err := a.Share(context.Background(), shared); err != nil {
+		t.Fatal(err)
+	}
+	if err := a.Try(context.Background(), c, 2, "test", 0); err != nil {
+		t.Fatalf("%s, %v: %v", site, to, err)
+	}
+	r.state[i] = to
+}
+
+// ask compares what some hosts see with what is said of the present state.
+func (r *onTheWay) ask(t *testing.T, when string) (asked, lost int) {
+	var all sync.WaitGroup
+	for range 24 {
+		i, j := r.random.IntN(len(r.gateways)), r.random.IntN(len(r.gateways))
+		from, to := r.hostIn(i), r.hostIn(j)
+		if i == j || !from.IsValid() || !to.IsValid() || from.Is4() != to.Is4() {
+			continue
+		}
+		c := rollout.At(r.gateways[j].Old, r.gateways[j].New, r.state[j])
+		target := to
+		for k := range c.Maps {
+			if m := &c.Maps[k]; m.Inside.Contains(to) {
+				target = host(m.Outside)
+			}
+		}
+		if slices.ContainsFunc(r.estate.Sites[i].Subnets, func(n estate.Subnet) bool { return n.Prefix.Contains(target) }) {
+			continue // its own LAN has that address
+		}
+		if slices.ContainsFunc(r.designs[:], func(m *route.Map) bool {
+			trace := m.Follow(route.Packet{From: from, To: target, Protocol: "icmp"})
+			return trace.Forward.Partly || trace.Return != nil && trace.Return.Partly
+		}) {
+			continue // it depends on the flow
+		}
+		predicted := r.network.Reaches(r.state, i, j, from, to)
+		asked++
+		if !predicted {
+			lost++
+		}
+		all.Go(func() {
+			echo := r.echo(i, from, target)
+			for tries := 0; tries < 12 && predicted != (echo.Outcome == Answered); tries++ {
+				for _, site := range r.Sites() {
+					_ = site.Agent.Forgive(context.Background()) // one that ends has none
+				}
+				time.Sleep(1500 * time.Millisecond)
+				echo = r.echo(i, from, target)
+			}
+			if predicted != (echo.Outcome == Answered) {
+				t.Errorf("%s: %s %v to %s %v: predicted %v, seen %+v in %v", when, r.gateways[i].Key, from, r.gateways[j].Key, target, predicted, echo, r.state)
+			}
+		})
+	}
+	all.Wait()
+	return asked, lost
+}
+
+// hostIn is a host of a site that it has before and after.
+func (r *onTheWay) hostIn(i int) netip.Addr {
+	subnets := r.estate.Sites[i].Subnets
+	if len(subnets) == 0 {
+		return netip.Addr{}
+	}
+	return host(subnets[r.random.IntN(len(subnets))].Prefix)
+}
