@@ -13,6 +13,7 @@ import (
 	"wideknot/internal/line"
 	"wideknot/internal/server/api"
 	"wideknot/internal/server/enrol"
+	"wideknot/internal/server/rollouts"
 	"wideknot/internal/server/watch"
 )
 
@@ -20,6 +21,7 @@ import (
 type gatewayPorts struct {
 	office      *enrol.Office
 	keeper      *watch.Keeper
+	runner      *rollouts.Runner
 	shown       *enrol.Shown
 	line, enrol net.Listener
 	outside     net.PacketConn
@@ -69,6 +71,7 @@ func (s *settings) gateways(ctx context.Context, server *api.Server) (*gatewayPo
 		Store: server.Store, Desk: server.Desk, Authority: authority, Shown: p.shown, Log: slog.Default(),
 		Name: fmt.Sprintf("%.30s-%s", host, rand.Text()[:8]),
 	}
+	p.runner = &rollouts.Runner{Office: rollouts.New(server.Store, server.Desk), Name: p.keeper.Name, Log: slog.Default()}
 	server.Enrol = p.office
 	return p, nil
 }
@@ -86,6 +89,7 @@ func (p *gatewayPorts) serve(ctx context.Context, failed chan<- error) (end func
 		func() error { return p.keeper.Serve(ctx, p.line) },
 		func() error { return p.office.Serve(ctx, p.enrol, p.shown) },
 		func() error { return line.AnswerOutside(ctx, p.outside) },
+		func() error { p.runner.Run(ctx); return nil },
 	} {
 		all.Go(func() {
 			if err := do(); err != nil && ctx.Err() == nil {

@@ -284,3 +284,60 @@ func NewNetwork(gateways []Gateway) *Network { return &Network{newNet(gateways)}
 func (n *Network) Reaches(state []Stage, from, to int, source, target netip.Addr) bool {
 	return n.net.reach(state, &lane{a: from, b: to, from: source, to: target, kind: kind{protocol: "icmp"}}).arrives
 }
+
+// An Expected is one end of a tunnel that is to carry in a state, or a way that is to go by
+// one of its groups.
+type Expected struct {
+	Site      string
+	Interface string // of a tunnel; empty for a way
+	Peer      string // site at the far end
+	Detect    int    // ms until its probes find it dead; 0 for a tunnel without any
+	Way       int
+	Group     int // place of the group, 0 where none of it carries
+}
+
+// Expect lists what is to be seen in a state of all: tunnels at both their ends, and the group
+// that each way goes by.
+func (n *Network) Expect(state []Stage) (out []Expected) {
+	for i := range n.net.gateways {
+		here := n.net.at(i, state[i])
+		works := make([]bool, len(here.config.Tunnels))
+		for k := range here.config.Tunnels {
+			t := &here.config.Tunnels[k]
+			if _, _, ok := n.net.works(state, i, k); ok {
+				works[k] = true
+				one := Expected{Site: n.net.gateways[i].Key, Interface: t.Interface, Peer: t.Peer}
+				if p := t.Probe; p != nil {
+					one.Detect = p.Interval*p.Misses + p.Timeout
+				}
+				out = append(out, one)
+			}
+		}
+		for k := range here.config.Ways {
+			w := &here.config.Ways[k]
+			one := Expected{Site: n.net.gateways[i].Key, Way: w.ID}
+			if at := slices.IndexFunc(w.Groups, func(g gateway.Group) bool {
+				return slices.ContainsFunc(g.Members, func(m gateway.Member) bool { return works[here.tunnels[m.Interface]] })
+			}); at >= 0 {
+				one.Group = w.Groups[at].Place
+			}
+			out = append(out, one)
+		}
+	}
+	return out
+}
+
+// Before is the state of all gateways before a round of a plan; that after the last one for
+// the number of its rounds.
+func (n *Network) Before(p *Plan, round int) []Stage {
+	out := make([]Stage, len(n.net.gateways))
+	for _, r := range p.Rounds[:round] {
+		for _, site := range r.Sites {
+			out[n.net.index[site]] = r.Stage
+		}
+	}
+	return out
+}
+
+// Of returns the stage of a site in a state.
+func (n *Network) Of(state []Stage, site string) Stage { return state[n.net.index[site]] }

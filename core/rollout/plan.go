@@ -13,7 +13,7 @@ import (
 type Round struct {
 	Name  string   `json:"name"`
 	Wave  int      `json:"wave" doc:"from 0"`
-	Stage Stage    `json:"stage" enum:"widened,sending,new" doc:"that its gateways are brought to"`
+	Stage Stage    `json:"stage" enum:"1,2,3" doc:"that its gateways are brought to: 1 accepts what old and new do and sends as the old, 2 accepts the same and sends as the new, 3 is the new"`
 	Sites []string `json:"sites"`
 	// Pairs of sites, each in one direction.
 	Cut   int   `json:"cut" doc:"pairs of sites that do not reach each other while it lasts, or after it"`
@@ -73,7 +73,7 @@ func Make(gateways []Gateway, waves []Wave) (*Plan, error) {
 		}
 	}
 	w := newWalk(gateways)
-	out.Followed, out.Of, out.Ends, out.Begins = len(w.lanes), w.all, len(w.ends), len(w.begins)
+	out.Followed, out.Of, out.Ends, out.Begins = w.tried, w.all, len(w.ends), len(w.begins)
 	straight := w.rounds(waves, false)
 	cut := w.run(straight)
 	out.Rounds, out.Cut, out.Straight = straight, cut, cut
@@ -119,7 +119,7 @@ type walk struct {
 	*net
 	lanes        []lane    // that arrive before and after
 	passages     []passage // of each, before the first round
-	all          int
+	tried, all   int
 	ends, begins map[[2]int]bool
 }
 
@@ -132,6 +132,7 @@ func newWalk(gateways []Gateway) *walk {
 	w.prepare(Old, New)
 	kinds := w.kinds()
 	hosts := w.hosts()
+	w.tried = len(hosts)
 	type found struct {
 		before, after bool
 		kind          kind

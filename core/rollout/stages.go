@@ -29,9 +29,6 @@ var stageNames = [...]string{"old", "widened", "sending", "new"}
 // String is the name of the stage.
 func (s Stage) String() string { return stageNames[s] }
 
-// MarshalText writes the name.
-func (s Stage) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
-
 // sends reports whether a gateway at the stage has the newer of two specifications that
 // cannot stand side by side.
 func (s Stage) sends() bool { return s >= Sending }

@@ -46,6 +46,7 @@ var least = map[string]string{
 
 	"list-gateways": "reader", "get-gateway": "reader", "list-offers": "reader", "take-offers": "planner", "refuse-offer": "planner",
 	"make-join-code": "operator", "make-cloud-init": "operator", "withdraw-join-code": "operator", "bar-gateway": "operator", "bring-gateways": "operator",
+	"plan-rollout": "planner", "list-rollouts": "reader", "get-rollout": "reader", "start-rollout": "operator", "decide-rollout": "operator",
 
 	"release": "operator", "reveal-key": "operator",
 
@@ -146,7 +147,7 @@ func (s *server) letIn(method, path string, headers ...string) (bool, int) {
 	s.t.Helper()
 	path = inPath.ReplaceAllStringFunc(path, func(name string) string {
 		return map[string]string{
-			"{estate}": "brindlewater", "{draft}": "first", "{site}": "tarnhollow", "{overlay}": "ops", "{sheet}": "sites",
+			"{estate}": "brindlewater", "{draft}": "first", "{site}": "tarnhollow", "{overlay}": "ops", "{sheet}": "sites", "{number}": "1",
 			"{account}": "99999", "{session}": "99999", "{token}": "99999", "{record}": "99999", "{format}": "json", "{a}": "tarnhollow", "{b}": "harrowmere", "{pattern}": "eelgate",
 		}[name]
 	})

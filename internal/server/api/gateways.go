@@ -144,6 +144,7 @@ func (s *Server) gateways(a huma.API) {
 			return out, refusal(err)
 		})
 	s.offers(a)
+	s.rollouts(a)
 }
 
 // offers serves what gateways see of themselves, beside a draft.

@@ -53,6 +53,8 @@ var permissions = map[string]need{
 	"list-gateways": reader, "get-gateway": reader, "list-offers": reader, "take-offers": planner, "refuse-offer": planner,
 	"make-join-code": operator, "make-cloud-init": operator, "withdraw-join-code": operator, "bar-gateway": operator, "bring-gateways": operator,
 
+	"plan-rollout": planner, "list-rollouts": reader, "get-rollout": reader, "start-rollout": operator, "decide-rollout": operator,
+
 	"release": operator, "reveal-key": operator, "make-archive-with-keys": operator,
 
 	"set-person": owner, "remove-person": owner, "delete-estate": owner,

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"wideknot/core/gateway"
+	"wideknot/core/rollout"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
 )
@@ -153,22 +154,31 @@ func (d *Desk) Bring(ctx context.Context, estateKey string, release uint64, site
 				}
 			}
 		}
+		if running, err := tx.ActiveRollout(e.ID, true); err == nil {
+			return fmt.Errorf("%w: rollout %d is on its way", ErrRolling, running.Number)
+		} else if !errors.Is(err, ErrNotFound) {
+			return err
+		}
 		for _, site := range sites {
-			row, err := tx.Gateway(e.ID, site, true)
-			if err != nil {
+			if _, err := tx.Gateway(e.ID, site, true); err != nil {
 				return fmt.Errorf("a gateway of %s: %w", site, err)
 			}
-			row.Wanted, row.Attempt = release, row.Attempt+1
-			if err := tx.SaveGateway(&row, "wanted", "attempt"); err != nil {
-				return err
-			}
 			n++
+		}
+		if n == 0 {
+			return nil
+		}
+		if err := tx.WantAt(e.ID, sites, release, 0, int(rollout.New)); err != nil {
+			return err
 		}
 		act := identity.Act{Action: "gateway.bring", Estate: e.ID, Object: fmt.Sprintf("%d gateways", n), After: map[string]any{"release": release, "sites": sites}}
 		return identity.Record(ctx, tx, time.Now().UTC(), act)
 	})
 	return n, err
 }
+
+// ErrRolling is returned for bringing gateways anywhere while a rollout does.
+var ErrRolling = errors.New("gateways are being brought to a release")
 
 // BringFirst lets a gateway that joined and runs nothing have the release in force. It
 // reports whether that has its site.
@@ -177,8 +187,33 @@ func (d *Desk) BringFirst(ctx context.Context, estateKey, site string) (bool, er
 	if err != nil || view.Latest == 0 || view.Plan.SiteIndex(site) < 0 {
 		return false, err
 	}
-	_, err = d.Bring(ctx, estateKey, view.Latest, []string{site})
+	release := view.Latest
+	err = d.store.InTransaction(ctx, func(tx *store.Tx) error {
+		e, err := tx.Estate(estateKey, false)
+		if err != nil {
+			return err
+		}
+		if err := tx.WantAt(e.ID, []string{site}, release, 0, int(rollout.New)); err != nil {
+			return err
+		}
+		return identity.Record(ctx, tx, time.Now().UTC(), identity.Act{Action: "gateway.bring", Estate: e.ID, Object: "1 gateways", After: map[string]any{"release": release, "sites": []string{site}}})
+	})
 	return err == nil, err
+}
+
+// A Version is what a gateway is to be: a stage between two releases. Of New the base says
+// nothing.
+type Version struct {
+	Release, Base uint64
+	Stage         rollout.Stage
+}
+
+// Kept is the release that a gateway at the version is said to keep.
+func (v Version) Kept() uint64 {
+	if v.Stage < rollout.Sending {
+		return v.Base
+	}
+	return v.Release
 }
 
 // A ForGateway is what a gateway is sent: its configuration at a release, and the keys that
@@ -189,9 +224,9 @@ type ForGateway struct {
 	Shared map[string][32]byte
 }
 
-// ForGateway makes what a site's gateway is to be at a release.
-func (d *Desk) ForGateway(ctx context.Context, estateKey, site string, release uint64) (*ForGateway, error) {
-	config, view, err := d.configOf(ctx, estateKey, site, release)
+// ForGateway makes what a site's gateway is to be at a version.
+func (d *Desk) ForGateway(ctx context.Context, estateKey, site string, v Version) (*ForGateway, error) {
+	config, view, err := d.configAt(ctx, estateKey, site, v)
 	if err != nil {
 		return nil, err
 	}
@@ -401,6 +436,23 @@ func tunnelNow(config *gateway.Config, s *gateway.TunnelState, carries map[strin
 		out.Overlay, out.Tunnel, out.Peer, out.PeerLink, out.Link, out.Rank = t.Overlay, t.Ident(config.Site), t.Peer, t.PeerLink, t.Link, t.Rank
 	}
 	return out
+}
+
+// configAt makes the configuration of a site's gateway at a version, with a view that has
+// keys of all its tunnels.
+func (d *Desk) configAt(ctx context.Context, estateKey, site string, v Version) (*gateway.Config, *View, error) {
+	if v.Stage == rollout.New {
+		return d.configOf(ctx, estateKey, site, v.Release)
+	}
+	old, view, err := d.configOf(ctx, estateKey, site, v.Base)
+	if err != nil || v.Stage == rollout.Old {
+		return old, view, err
+	}
+	is, view, err := d.configOf(ctx, estateKey, site, v.Release)
+	if err != nil {
+		return nil, nil, err
+	}
+	return rollout.At(old, is, v.Stage), view, nil
 }
 
 // configOf makes the configuration of a site's gateway at a release.

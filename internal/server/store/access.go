@@ -40,6 +40,8 @@ var rights = []struct{ table, may string }{
 	{"join_codes", "SELECT, INSERT, UPDATE"},
 	{"gateways", "SELECT, INSERT, UPDATE, DELETE"},
 	{"gateway_lines", "SELECT, INSERT, UPDATE, DELETE"},
+	{"rollouts", "SELECT, INSERT, UPDATE"},
+	{"rollout_notes", "SELECT, INSERT"},
 	{"servers", "SELECT, INSERT, UPDATE, DELETE"},
 }
 

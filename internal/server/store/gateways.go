@@ -42,12 +42,17 @@ type Gateway struct {
 	JoinedAt        time.Time
 	BarredAt        *time.Time
 	Wanted          uint64 // release that it is to be brought to, 0 for none
+	Base            uint64 // release from which; of the stages between the two
+	Stage           int    // by core/rollout, from 0 for the base to 3 for the release
 	Attempt         uint   // raised each time somebody wants it brought there
 	Confirmed       uint64 // release that it said it keeps, 0 for none
 	ConfirmedDigest string
-	Offers          *string // JSON
-	OfferedAt       *time.Time
-	Refusals        string // JSON: offer → reason
+	// The attempt and stage that it confirmed last.
+	ConfirmedAttempt uint
+	ConfirmedStage   int
+	Offers           *string // JSON
+	OfferedAt        *time.Time
+	Refusals         string // JSON: offer → reason
 }
 
 // A GatewayLine is who holds the line of a gateway, and what came over it last. Summary is
@@ -161,7 +166,7 @@ const upColumn = "(l.ended_at IS NULL AND s.seen_at >= UTC_TIMESTAMP(3) - INTERV
 
 func (t *Tx) live() *gorm.DB {
 	return t.db.Table("gateways AS g").
-		Select("g.estate_id, g.site, g.key_digest, g.expires_at, g.joined_at, g.barred_at, g.wanted, g.attempt, g.confirmed, g.confirmed_digest, g.offered_at, g.refusals, "+
+		Select("g.estate_id, g.site, g.key_digest, g.expires_at, g.joined_at, g.barred_at, g.wanted, g.base, g.stage, g.attempt, g.confirmed, g.confirmed_digest, g.confirmed_attempt, g.confirmed_stage, g.offered_at, g.refusals, "+
 			"l.server, l.since, l.ended_at, l.doubled_at, l.phase, l.words, l.summary, l.state_at, l.changed_at, "+upColumn, ServerGone).
 		Joins("LEFT JOIN gateway_lines AS l ON l.estate_id = g.estate_id AND l.site = g.site").
 		Joins("LEFT JOIN servers AS s ON s.name = l.server")
@@ -238,21 +243,26 @@ func (t *Tx) SaveLine(row *GatewayLine, values map[string]any) (bool, error) {
 
 // A LineSeen is a row of Lines.
 type LineSeen struct {
-	EstateID        uint64
-	Site            string
-	Epoch           uint64
-	Wanted          uint64
-	Attempt         uint
-	Confirmed       uint64
-	ConfirmedDigest string
-	KeyDigest       []byte
-	BarredAt        *time.Time
+	EstateID         uint64
+	Site             string
+	Epoch            uint64
+	Wanted           uint64
+	Base             uint64
+	Stage            int
+	Attempt          uint
+	Confirmed        uint64
+	ConfirmedDigest  string
+	ConfirmedAttempt uint
+	KeyDigest        []byte
+	BarredAt         *time.Time
+	ProvenSince      *time.Time // a rollout waits for what it reports after this
 }
 
 // Lines lists what a server holds, with what its gateways are to be.
 func (t *Tx) Lines(server string) (rows []LineSeen, err error) {
-	return rows, t.db.Table("gateway_lines AS l").Select("l.estate_id, l.site, l.epoch, g.wanted, g.attempt, g.confirmed, g.confirmed_digest, g.key_digest, g.barred_at").
+	return rows, t.db.Table("gateway_lines AS l").Select("l.estate_id, l.site, l.epoch, g.wanted, g.base, g.stage, g.attempt, g.confirmed, g.confirmed_digest, g.confirmed_attempt, g.key_digest, g.barred_at, IF(r.phase = 'proving', r.since, NULL) AS proven_since").
 		Joins("JOIN gateways AS g ON g.estate_id = l.estate_id AND g.site = l.site").
+		Joins("LEFT JOIN rollouts AS r ON r.estate_id = l.estate_id AND r.active = 1").
 		Where("l.server = ? AND l.ended_at IS NULL", server).Find(&rows).Error
 }
 

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"wideknot/core/rollout"
 	"wideknot/internal/line"
 	"wideknot/internal/server/desk"
 	"wideknot/internal/server/store"
@@ -27,16 +28,16 @@ func tokenOf(release uint64, attempt uint) string {
 // ours reports whether a trial was begun by a server.
 func ours(token string) bool { return strings.HasPrefix(token, tokenStart) }
 
-// wanted makes what the gateway is to be, once for a release.
-func (h *held) wanted(ctx context.Context, release uint64) (*desk.ForGateway, error) {
-	if h.wants != nil && h.wantsOf == release {
+// wanted makes what the gateway is to be, once for a version.
+func (h *held) wanted(ctx context.Context, v desk.Version) (*desk.ForGateway, error) {
+	if h.wants != nil && h.wantsOf == v {
 		return h.wants, nil
 	}
-	wants, err := h.k.Desk.ForGateway(ctx, h.estateKey, h.id.site, release)
+	wants, err := h.k.Desk.ForGateway(ctx, h.estateKey, h.id.site, v)
 	if err != nil {
 		return nil, err
 	}
-	h.wants, h.wantsOf = wants, release
+	h.wants, h.wantsOf = wants, v
 	h.k.relax()
 	return wants, nil
 }
@@ -77,15 +78,16 @@ func (h *held) holds(ctx context.Context) bool {
 	return ok && err == nil
 }
 
-// confirmed writes that the gateway said it keeps a release.
-func (h *held) confirmed(ctx context.Context, release uint64, digest string) {
+// confirmed writes that the gateway said it keeps what it is to be.
+func (h *held) confirmed(ctx context.Context, is *store.LineSeen, digest string) {
+	kept := versionOf(is).Kept()
 	err := h.k.Store.InTransaction(ctx, func(tx *store.Tx) error {
 		row, err := tx.Gateway(h.id.estate, h.id.site, true)
 		if err != nil {
 			return err
 		}
-		row.Confirmed, row.ConfirmedDigest = release, digest
-		return tx.SaveGateway(&row, "confirmed", "confirmed_digest")
+		row.Confirmed, row.ConfirmedDigest, row.ConfirmedAttempt, row.ConfirmedStage = kept, digest, is.Attempt, is.Stage
+		return tx.SaveGateway(&row, "confirmed", "confirmed_digest", "confirmed_attempt", "confirmed_stage")
 	})
 	if err != nil {
 		h.k.Log.Error("a confirmation is not written; it is asked for again", "site", h.id.site, "error", err)
@@ -94,7 +96,7 @@ func (h *held) confirmed(ctx context.Context, release uint64, digest string) {
 		return
 	}
 	h.mu.Lock()
-	h.is.Confirmed, h.is.ConfirmedDigest = release, digest
+	h.is.Confirmed, h.is.ConfirmedDigest, h.is.ConfirmedAttempt = kept, digest, is.Attempt
 	h.mu.Unlock()
 	h.say("confirmed", "")
 	h.knock()
@@ -111,6 +113,11 @@ func (h *held) fail(token string, err error) {
 	}
 	h.say("sending", err.Error())
 	h.knock()
+}
+
+// versionOf is what a gateway is to be.
+func versionOf(is *store.LineSeen) desk.Version {
+	return desk.Version{Release: is.Wanted, Base: is.Base, Stage: rollout.Stage(is.Stage)}
 }
 
 // failedAt reports whether the gateway refused this very attempt.

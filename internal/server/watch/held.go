@@ -27,8 +27,9 @@ type held struct {
 	ended     chan struct{}
 	going     atomic.Bool // another line took its place
 
-	mu sync.Mutex
-	is store.LineSeen // what the gateway is to be
+	mu    sync.Mutex
+	is    store.LineSeen // what the gateway is to be
+	asked time.Time      // when it said last how it is
 
 	phase, words string
 	summary      string // that was written last
@@ -36,13 +37,13 @@ type held struct {
 	refusedAt    string // token of the attempt that the gateway refused
 	spoken       bool   // its modules are those that this server speaks
 	wants        *desk.ForGateway
-	wantsOf      uint64
+	wantsOf      desk.Version
 }
 
 // told takes what the gateway is to be.
 func (h *held) told(row *store.LineSeen) {
 	h.mu.Lock()
-	changed := h.is.Wanted != row.Wanted || h.is.Attempt != row.Attempt
+	changed := h.is.Attempt != row.Attempt || row.ProvenSince != nil && h.asked.Before(*row.ProvenSince)
 	h.is = *row
 	h.mu.Unlock()
 	if changed {
@@ -146,6 +147,9 @@ func (h *held) look(ctx context.Context) error {
 		return err
 	}
 	came := time.Now()
+	h.mu.Lock()
+	h.asked = came
+	h.mu.Unlock()
 	summary, err := json.Marshal(desk.SummaryOf(state, came))
 	if err != nil {
 		return err
@@ -237,12 +241,12 @@ func (h *held) bring(ctx context.Context, s *gateway.State) {
 		h.first(ctx, s)
 		return
 	}
-	if is.Wanted == is.Confirmed && is.ConfirmedDigest != "" && s.Digest == is.ConfirmedDigest && s.Trial.Token == "" {
+	if is.Attempt == is.ConfirmedAttempt && is.ConfirmedDigest != "" && s.Digest == is.ConfirmedDigest && s.Trial.Token == "" {
 		h.say("confirmed", "") // what most say, most of the time
 		h.wants = nil
 		return
 	}
-	wants, err := h.wanted(ctx, is.Wanted)
+	wants, err := h.wanted(ctx, versionOf(&is))
 	if err != nil {
 		h.say("failed", err.Error())
 		return
@@ -259,7 +263,7 @@ func (h *held) bring(ctx context.Context, s *gateway.State) {
 			h.say("trying", err.Error())
 			return
 		}
-		h.confirmed(ctx, is.Wanted, wants.Digest)
+		h.confirmed(ctx, &is, wants.Digest)
 	case s.Trial.Token != "" && ours(s.Trial.Token):
 		if err := h.client.Cancel(asking, s.Trial.Token); err != nil {
 			h.say("sending", "what was tried before cannot be taken back: "+err.Error())
@@ -268,8 +272,8 @@ func (h *held) bring(ctx context.Context, s *gateway.State) {
 	case s.Trial.Token != "":
 		h.say("sending", "somebody tries a configuration on the gateway itself; this waits")
 	case s.Digest == wants.Digest:
-		if is.Confirmed != is.Wanted || is.ConfirmedDigest != wants.Digest || h.phase != "confirmed" {
-			h.confirmed(ctx, is.Wanted, wants.Digest)
+		if is.Attempt != is.ConfirmedAttempt || is.ConfirmedDigest != wants.Digest || h.phase != "confirmed" {
+			h.confirmed(ctx, &is, wants.Digest)
 		}
 	case s.Trial.LastToken == token && s.Trial.LastOutcome == "went-back":
 		h.say("went-back", "it was tried, and the gateway went back by itself: no server confirmed it in time. "+s.Trial.Trouble)
@@ -281,7 +285,7 @@ func (h *held) bring(ctx context.Context, s *gateway.State) {
 		if !h.holds(ctx) {
 			return
 		}
-		if err := h.send(asking, s, wants, is.Wanted, token); err != nil {
+		if err := h.send(asking, s, wants, int(versionOf(&is).Kept()), token); err != nil {
 			h.fail(token, err)
 			return
 		}
@@ -306,7 +310,7 @@ func (h *held) first(ctx context.Context, s *gateway.State) {
 }
 
 // send writes the candidate and begins the trial.
-func (h *held) send(ctx context.Context, s *gateway.State, wants *desk.ForGateway, release uint64, token string) error {
+func (h *held) send(ctx context.Context, s *gateway.State, wants *desk.ForGateway, release int, token string) error {
 	if len(wants.Shared) > 0 {
 		if err := h.client.Share(ctx, wants.Shared); err != nil {
 			return err
@@ -315,5 +319,5 @@ func (h *held) send(ctx context.Context, s *gateway.State, wants *desk.ForGatewa
 	if err := h.client.Offer(ctx, wants.Config, s.Digest); err != nil {
 		return err
 	}
-	return h.client.Try(ctx, wants.Digest, int(release), token, trialSeconds)
+	return h.client.Try(ctx, wants.Digest, release, token, trialSeconds)
 }

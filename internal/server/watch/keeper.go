@@ -22,7 +22,7 @@ import (
 
 // How often what is done.
 const (
-	liveEvery  = time.Second            // that this server lives is written, and what its gateways are to be is read
+	liveEvery  = 500 * time.Millisecond // that this server lives is written, and what its gateways are to be is read
 	askEvery   = 5 * time.Second        // a gateway is asked how it is, if it tells of nothing before
 	atMost     = 300 * time.Millisecond // it is not asked more often
 	saveEvery  = 250 * time.Millisecond // what was reported is written, in one transaction
@@ -163,7 +163,7 @@ func (k *Keeper) know(ctx context.Context, raw net.Conn) (*held, error) {
 			return enrol.ErrBarred
 		}
 		h.row, err = tx.TakeLine(g.EstateID, site, k.Name)
-		h.is = store.LineSeen{Wanted: g.Wanted, Attempt: g.Attempt, Confirmed: g.Confirmed, ConfirmedDigest: g.ConfirmedDigest, KeyDigest: g.KeyDigest}
+		h.is = store.LineSeen{Wanted: g.Wanted, Base: g.Base, Stage: g.Stage, Attempt: g.Attempt, Confirmed: g.Confirmed, ConfirmedDigest: g.ConfirmedDigest, ConfirmedAttempt: g.ConfirmedAttempt, KeyDigest: g.KeyDigest}
 		return err
 	})
 	if err != nil {

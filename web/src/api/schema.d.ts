@@ -1345,6 +1345,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/rollout-plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Work out how a release would be brought to gateways, and what would be cut meanwhile */
+        post: operations["plan-rollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/rollouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the rollouts of an estate, newest first */
+        get: operations["list-rollouts"];
+        put?: never;
+        /** Begin to bring a release to gateways */
+        post: operations["start-rollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/rollouts/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read a rollout: its plan, its gateways, what was proven and what happened */
+        get: operations["get-rollout"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/rollouts/{number}/decision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a rollout go on, wait, or take itself back */
+        post: operations["decide-rollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/links/check": {
         parameters: {
             query?: never;
@@ -1838,6 +1907,24 @@ export interface components {
             ike?: string[];
             /** Format: int64 */
             ike_lifetime_s?: number;
+        };
+        Cut: {
+            from: string;
+            passing: boolean;
+            to: string;
+            /**
+             * Format: int64
+             * @description round after which it is whole again, from 0; that after the last for a pair that stays cut
+             */
+            until: number;
+            /** @description site at which what it sends ends meanwhile */
+            where: string;
+        };
+        "Decide-rolloutRequest": {
+            /** @enum {string} */
+            do: "go-on" | "wait" | "back";
+            /** @description of going on: what gateways that are away may still use is taken away */
+            without_away?: boolean;
         };
         DemoAccount: {
             email: string;
@@ -2882,6 +2969,49 @@ export interface components {
             site: string;
             via: string;
         };
+        Plan: {
+            /**
+             * Format: int64
+             * @description pairs of sites that reach each other after and not before
+             */
+            begins: number;
+            /**
+             * Format: int64
+             * @description pairs of sites that are cut meanwhile and reach each other before and after
+             */
+            cut: number;
+            /**
+             * Format: int64
+             * @description pairs of sites that reach each other before and not after: by the release itself
+             */
+            ends: number;
+            /** @description sites whose gateways nobody can bring anywhere: they are taken to stay as they are */
+            fixed: string[];
+            /**
+             * Format: int64
+             * @description pairs of hosts that were followed, in both directions
+             */
+            followed: number;
+            /**
+             * Format: int64
+             * @description pairs that there are
+             */
+            of: number;
+            rounds: components["schemas"]["Round"][];
+            /**
+             * Format: int64
+             * @description pairs that would be cut in one step
+             */
+            straight: number;
+            /** @description what is accepted is widened everywhere before anything is sent otherwise, and narrowed at last */
+            two_steps: boolean;
+            /**
+             * Format: int64
+             * @description gateways of which nothing changes
+             */
+            unchanged: number;
+            waves: components["schemas"]["Wave"][];
+        };
         Policy: {
             default: string;
             rules?: components["schemas"]["Rule"][];
@@ -2912,6 +3042,47 @@ export interface components {
             line?: number;
             message: string;
             path: string;
+        };
+        Proof: {
+            /**
+             * Format: int64
+             * @description that their gateways say are
+             */
+            alive: number;
+            /**
+             * Format: int64
+             * @description that go by it
+             */
+            as_expected: number;
+            /** Format: date-time */
+            at?: string;
+            /**
+             * Format: int64
+             * @description ends that were dead before the rollout began: they are not asked for
+             */
+            dead_before: number;
+            /** @description some of what is not as expected */
+            differ: components["schemas"]["Unexpected"][];
+            /**
+             * Format: int64
+             * @description ends of tunnels that are to be alive
+             */
+            ends: number;
+            /**
+             * Format: int64
+             * @description how much is not as expected
+             */
+            missing: number;
+            /**
+             * Format: int64
+             * @description of gateways that are away: nothing is known of those
+             */
+            unseen: number;
+            /**
+             * Format: int64
+             * @description ways of gateways that are to go by one of their groups
+             */
+            ways: number;
         };
         "Rank-linksRequest": {
             /** @description the first choice first */
@@ -2975,6 +3146,144 @@ export interface components {
         "Reveal-keyResponse": {
             private_key: string;
         };
+        Rollout: {
+            author: string;
+            /**
+             * Format: int64
+             * @description how many gateways may be away before it stops
+             */
+            away: number;
+            /** @description a person lets each round begin */
+            by_hand: boolean;
+            /** Format: date-time */
+            ended_at?: string;
+            /** @description time of day, UTC, from which rounds may begin; empty for always */
+            from?: string;
+            /** Format: date-time */
+            made_at: string;
+            /** Format: int64 */
+            number: number;
+            /** @enum {string} */
+            phase: "" | "bringing" | "proving" | "soaking";
+            /** Format: int64 */
+            release: number;
+            /**
+             * Format: int64
+             * @description from 0; the number of rounds once it is done, -1 once it is taken back
+             */
+            round: number;
+            /**
+             * Format: date-time
+             * @description when the phase began
+             */
+            since: string;
+            /**
+             * Format: int64
+             * @description seconds that a round is watched before the next one begins
+             */
+            soak_s: number;
+            /** @enum {string} */
+            state: "running" | "waiting" | "stopped" | "back" | "done" | "undone";
+            /** @description time of day until which they may */
+            to?: string;
+            /** @description what gateways that are away may still use is taken away all the same */
+            without_away: boolean;
+            /** @description why it waits or stopped */
+            words: string;
+        };
+        RolloutDetail: {
+            author: string;
+            /**
+             * Format: int64
+             * @description how many gateways may be away before it stops
+             */
+            away: number;
+            /** @description a person lets each round begin */
+            by_hand: boolean;
+            /** Format: date-time */
+            ended_at?: string;
+            /** @description time of day, UTC, from which rounds may begin; empty for always */
+            from?: string;
+            gateways: components["schemas"]["RolloutGateway"][];
+            /** Format: date-time */
+            made_at: string;
+            notes: components["schemas"]["RolloutNote"][];
+            /** Format: int64 */
+            number: number;
+            /** @enum {string} */
+            phase: "" | "bringing" | "proving" | "soaking";
+            plan: components["schemas"]["Plan"];
+            proof: components["schemas"]["Proof"];
+            /** Format: int64 */
+            release: number;
+            /**
+             * Format: int64
+             * @description from 0; the number of rounds once it is done, -1 once it is taken back
+             */
+            round: number;
+            /**
+             * Format: date-time
+             * @description when the phase began
+             */
+            since: string;
+            /**
+             * Format: int64
+             * @description seconds that a round is watched before the next one begins
+             */
+            soak_s: number;
+            /** @enum {string} */
+            state: "running" | "waiting" | "stopped" | "back" | "done" | "undone";
+            /** @description time of day until which they may */
+            to?: string;
+            /** @description what gateways that are away may still use is taken away all the same */
+            without_away: boolean;
+            /** @description why it waits or stopped */
+            words: string;
+        };
+        RolloutGateway: {
+            site: string;
+            /**
+             * @description that it is to be at
+             * @enum {string}
+             */
+            stage: "old" | "widened" | "sending" | "new";
+            /**
+             * @description of bringing it there
+             * @enum {string}
+             */
+            state: "waiting" | "bringing" | "confirmed" | "went-back" | "failed" | "away";
+            /** @description the gateway's own */
+            words?: string;
+        };
+        RolloutNote: {
+            /** Format: date-time */
+            at: string;
+            words: string;
+        };
+        RolloutOrder: {
+            /**
+             * Format: int64
+             * @description how many gateways may be away before it stops
+             */
+            away: number;
+            /** @description a person lets each round begin */
+            by_hand: boolean;
+            /** @description time of day, UTC, from which rounds may begin; empty for always */
+            from?: string;
+            /** Format: int64 */
+            release: number;
+            /**
+             * Format: int64
+             * @description seconds that a round is watched before the next one begins
+             */
+            soak_s: number;
+            /** @description time of day until which they may */
+            to?: string;
+            /** @description in their order; the usual ones when none are given */
+            waves?: components["schemas"]["WaveOrder"][];
+            /** @description what gateways that are away may still use is taken away all the same */
+            without_away: boolean;
+        };
         Room: {
             block: string;
             free: string[];
@@ -2982,6 +3291,33 @@ export interface components {
             region: string;
             summary?: string;
             used: string[];
+        };
+        Round: {
+            /**
+             * Format: int64
+             * @description pairs of sites that do not reach each other while it lasts, or after it
+             */
+            cut: number;
+            /**
+             * Format: int64
+             * @description pairs of sites whose traffic goes by other sites after it
+             */
+            moved: number;
+            name: string;
+            sites: string[];
+            /** @description some of those that are cut */
+            some: components["schemas"]["Cut"][];
+            /**
+             * Format: int64
+             * @description that its gateways are brought to: 1 accepts what old and new do and sends as the old, 2 accepts the same and sends as the new, 3 is the new
+             * @enum {integer}
+             */
+            stage: 1 | 2 | 3;
+            /**
+             * Format: int64
+             * @description from 0
+             */
+            wave: number;
         };
         RouteHop: {
             /** Format: int64 */
@@ -3580,6 +3916,12 @@ export interface components {
             /** Format: int64 */
             moved: number;
         };
+        Unexpected: {
+            expected: string;
+            seen: string;
+            site: string;
+            what: string;
+        };
         UnsettledProblem: {
             conflicts: components["schemas"]["Conflict"][];
             /**
@@ -3639,6 +3981,15 @@ export interface components {
             /** @description the site where it ends */
             where?: string;
             why?: string;
+        };
+        Wave: {
+            name: string;
+            sites: string[];
+            why?: string;
+        };
+        WaveOrder: {
+            name: string;
+            sites: string[];
         };
         Weighing: {
             /**
@@ -15657,6 +16008,670 @@ export interface operations {
             };
             /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "plan-rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RolloutOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body did not come in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is of a kind that is not taken */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the disk of the database is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-rollouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"][];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RolloutOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body did not come in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is of a kind that is not taken */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the disk of the database is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutDetail"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "decide-rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Decide-rolloutRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body did not come in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is of a kind that is not taken */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the disk of the database is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };
