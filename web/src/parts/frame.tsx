@@ -5,6 +5,7 @@ import { standOf, useGateways } from "../api/gateways";
 import { type Live, useLive } from "../api/live";
 import { type Place, pageOf, usePlace } from "../api/place";
 import { useEstate, useMe } from "../api/queries";
+import { isOnItsWay, useRollouts } from "../api/rollouts";
 import { ConsequenceBar } from "./consequence-bar";
 import { Inspector } from "./inspector";
 import { Jump } from "./jump";
@@ -104,6 +105,7 @@ function Rail({ at, head, live }: { at: Place; head?: EstateHead; live: Live }) 
         ))}
       </ol>
       <There at={at} hears={head !== undefined && !head.fixed} />
+      <OnItsWay at={at} />
       <People live={live} />
       <div className="px-4 space-y-1 text-xs">
         <Link className="link link-hover block" to="/me">
@@ -139,6 +141,29 @@ function There({ at, hears }: { at: Place; hears: boolean }) {
       </span>
       {bad > 0 ? <span className="block text-error">■ {bad} in trouble</span> : null}
       {odd > 0 ? <span className="block text-warning">▲ {odd} to look at</span> : null}
+    </Link>
+  );
+}
+
+/** OnItsWay says, in every stage, that a release is being brought to the gateways. */
+function OnItsWay({ at }: { at: Place }) {
+  const run = useRollouts(at.estate).data?.find(isOnItsWay);
+  if (!run) {
+    return null;
+  }
+  const bad = run.state === "stopped";
+  const words = { running: "goes on", waiting: "waits", stopped: "stopped", back: "is taken back" } as const;
+  return (
+    <Link
+      to={`${pageOf(at)}/release?view=run`}
+      className="px-4 py-2 text-xs block hover:bg-base-300/50"
+      data-testid="on-its-way"
+    >
+      <span className="block text-secondary">Release {run.release} to the gateways</span>
+      <span className={`block ${bad ? "text-error" : ""}`}>
+        {bad ? "■" : "◐"} {words[run.state as keyof typeof words]}
+        {run.round >= 0 ? `, round ${run.round + 1}` : ""}
+      </span>
     </Link>
   );
 }

@@ -2,7 +2,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { useMemo, useRef } from "react";
 import { Link } from "react-router";
 import type { GatewayRow } from "../../api/client";
-import { clockText, standOf, useBring, useGateways } from "../../api/gateways";
+import { clockText, standOf, useGateways } from "../../api/gateways";
 import { type Place, pageOf, usePlace } from "../../api/place";
 import { useEstate, useSites } from "../../api/queries";
 import { useAddress } from "../../parts/address";
@@ -48,7 +48,7 @@ export default function Watch() {
               value={query}
               onChange={(e) => set({ q: e.target.value })}
             />
-            {head ? <Behind at={at} release={head.release} role={head.role} rows={joined} /> : null}
+            {head ? <Behind at={at} release={head.release} rows={joined} /> : null}
           </>
         }
       >
@@ -197,32 +197,15 @@ function NotJoined({ code }: { code?: string }) {
   );
 }
 
-/** Brings gateways that run an older release to the one in force. */
-function Behind({
-  at,
-  release,
-  role,
-  rows,
-}: {
-  at: Place;
-  release: number;
-  role: string;
-  rows: GatewayRow[];
-}) {
-  const bring = useBring(at.estate);
-  const behind = rows.filter((g) => !g.barred_at && g.confirmed !== release && g.wanted !== release);
-  if (release === 0 || behind.length === 0 || (role !== "operator" && role !== "owner")) {
+/** Leads to the plan where gateways run an older release than the one in force. */
+function Behind({ at, release, rows }: { at: Place; release: number; rows: GatewayRow[] }) {
+  const behind = rows.filter((g) => !g.barred_at && g.confirmed !== release);
+  if (release === 0 || behind.length === 0) {
     return null;
   }
   return (
-    <button
-      type="button"
-      className="btn btn-sm"
-      disabled={bring.isPending}
-      onClick={() => bring.mutate({ release, sites: behind.map((g) => g.site) })}
-      title="Each tries it, and goes back by itself unless its line comes back"
-    >
-      Bring {many(behind.length, "gateway")} to release {release}
-    </button>
+    <Link className="btn btn-sm" to={`${pageOf(at)}/release?view=plan`}>
+      Release {release} has not reached {many(behind.length, "gateway")}: plan it
+    </Link>
   );
 }

@@ -1,0 +1,181 @@
+import { useState } from "react";
+import type { RolloutPlan } from "../../api/client";
+import type { Place } from "../../api/place";
+import { useRolloutPlan, useStartRollout } from "../../api/rollouts";
+import { Field } from "../../parts/field";
+import { count, many } from "../../parts/number";
+import { Trouble } from "../../parts/trouble";
+import { Waiting } from "../../parts/waiting";
+import { Rounds } from "./rounds";
+
+/**
+ * Plan says in which rounds the release in force would be brought to gateways: where it begins
+ * and why, whom each round cuts or moves meanwhile; and begins it.
+ */
+export function Plan({
+  at,
+  release,
+  role,
+  onStart,
+}: {
+  at: Place;
+  release: number;
+  role: string;
+  onStart: () => void;
+}) {
+  const may = role !== "reader";
+  const plan = useRolloutPlan(at.estate, release, may);
+  if (release === 0) {
+    return <p className="py-2">Nothing is released yet. Put a draft in force first.</p>;
+  }
+  if (!may) {
+    return <p className="py-2">You are a reader of this estate; a planner can plan a rollout.</p>;
+  }
+  if (plan.isPending) {
+    return <Waiting what="each state on the way" />;
+  }
+  if (plan.error || !plan.data) {
+    return <Trouble error={plan.error} />;
+  }
+  const p = plan.data;
+  return (
+    <>
+      <h2 className="text-lg">Release {release} to the gateways</h2>
+      <Sum plan={p} />
+      {p.rounds.length > 0 ? <Rounds plan={p} /> : null}
+      {role === "operator" || role === "owner" ? (
+        <Start estate={at.estate} release={release} plan={p} onStart={onStart} />
+      ) : null}
+    </>
+  );
+}
+
+/** The plan in a few sentences: how many change, where it begins, what is cut. */
+function Sum({ plan }: { plan: RolloutPlan }) {
+  const changing = new Set(plan.rounds.flatMap((r) => r.sites)).size;
+  const why = plan.waves[0]?.why;
+  return (
+    <div className="max-w-3xl mb-2" data-testid="plan-sum">
+      <p>
+        {changing === 0
+          ? "No gateway has anything to change."
+          : `${many(changing, "gateway changes", "gateways change")} in ${many(plan.rounds.length, "round")}; ${count(plan.unchanged)} ${plan.unchanged === 1 ? "stays" : "stay"} as they are.`}{" "}
+        {plan.cut === 0 ? (
+          <strong>Nobody is cut meanwhile.</strong>
+        ) : (
+          <strong className="text-error">■ {many(plan.cut, "pair is", "pairs are")} cut meanwhile.</strong>
+        )}
+      </p>
+      {plan.two_steps ? (
+        <p>
+          In two steps: all gateways accept old and new first, then send anew, then accept less.
+          {plan.straight > plan.cut ? ` In one step ${many(plan.straight, "pair")} would be cut.` : ""}
+        </p>
+      ) : null}
+      {why ? <p className="text-secondary">It begins with one: {why}.</p> : null}
+      {plan.ends > 0 || plan.begins > 0 ? (
+        <p className="text-secondary">
+          By the release itself {many(plan.ends, "pair ends", "pairs end")} and{" "}
+          {many(plan.begins, "begins", "begin")}.
+        </p>
+      ) : null}
+      {plan.fixed.length > 0 ? (
+        <p className="text-warning">
+          ▲ No gateway has joined for {many(plan.fixed.length, "site")}: taken to stay as before:{" "}
+          <span className="font-mono text-[13px]">{plan.fixed.slice(0, 8).join(" ")}</span>
+          {plan.fixed.length > 8 ? ` and ${plan.fixed.length - 8} more` : ""}
+        </p>
+      ) : null}
+      <p className="text-xs text-secondary">
+        {plan.followed < plan.of
+          ? `Worked out for ${count(plan.followed)} of ${count(plan.of)} pairs of hosts, spread evenly.`
+          : `Worked out for all ${count(plan.of)} pairs of hosts, in both directions.`}
+      </p>
+    </div>
+  );
+}
+
+function Start({
+  estate,
+  release,
+  plan,
+  onStart,
+}: {
+  estate: string;
+  release: number;
+  plan: RolloutPlan;
+  onStart: () => void;
+}) {
+  const [soak, setSoak] = useState("30");
+  const [away, setAway] = useState("0");
+  const [byHand, setByHand] = useState(false);
+  const [hours, setHours] = useState({ from: "", to: "" });
+  const start = useStartRollout(estate);
+  const whole = (text: string) => /^\d{1,5}$/.test(text);
+  const clock = (text: string) => /^(([01]\d|2[0-3]):[0-5]\d)?$/.test(text);
+  const ready =
+    whole(soak) &&
+    whole(away) &&
+    clock(hours.from) &&
+    clock(hours.to) &&
+    (hours.from === "") === (hours.to === "");
+  return (
+    <form
+      className="flex flex-wrap gap-4 items-end mt-4 max-w-5xl"
+      onSubmit={(e) => {
+        e.preventDefault();
+        start.mutate(
+          {
+            release,
+            soak_s: Number(soak),
+            away: Number(away),
+            by_hand: byHand,
+            without_away: false,
+            ...(hours.from ? hours : {}),
+          },
+          { onSuccess: onStart },
+        );
+      }}
+    >
+      <Field label="Watch each round for, s" error={whole(soak) ? undefined : "whole seconds"}>
+        {(aria) => (
+          <input {...aria} className="cell w-24" value={soak} onChange={(e) => setSoak(e.target.value)} />
+        )}
+      </Field>
+      <Field label="May be away" error={whole(away) ? undefined : "a number"}>
+        {(aria) => (
+          <input {...aria} className="cell w-24" value={away} onChange={(e) => setAway(e.target.value)} />
+        )}
+      </Field>
+      {(["from", "to"] as const).map((side) => (
+        <Field
+          key={side}
+          label={side === "from" ? "Rounds begin from, UTC" : "until, UTC"}
+          error={clock(hours[side]) ? undefined : "as 22:30"}
+        >
+          {(aria) => (
+            <input
+              {...aria}
+              className="cell w-24"
+              placeholder="any time"
+              value={hours[side]}
+              onChange={(e) => setHours({ ...hours, [side]: e.target.value })}
+            />
+          )}
+        </Field>
+      ))}
+      <label className="flex gap-2 items-center pb-1">
+        <input type="checkbox" checked={byHand} onChange={(e) => setByHand(e.target.checked)} />I let each
+        round begin
+      </label>
+      <button type="submit" className="btn btn-sm btn-primary" disabled={!ready || start.isPending}>
+        {plan.cut > 0
+          ? `Begin, and cut ${many(plan.cut, "pair")} meanwhile`
+          : `Bring release ${release} to the gateways`}
+      </button>
+      <div className="basis-full">
+        <Trouble error={start.error} />
+      </div>
+    </form>
+  );
+}
