@@ -85,6 +85,9 @@ func gatewayRow(l *store.LiveGateway) GatewayRow {
 		out.Since = l.EndedAt
 	}
 	_ = json.Unmarshal([]byte(l.Summary), &out.GatewaySummary) // ours; empty where nothing was reported
+	if out.Digest != "" && out.Digest == l.ConfirmedDigest {   // a release may change nothing of it
+		out.Release = int(l.Confirmed)
+	}
 	out.Differs = l.ConfirmedDigest != "" && out.Digest != "" && out.Digest != l.ConfirmedDigest && out.Phase != "trying"
 	return out
 }

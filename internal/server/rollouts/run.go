@@ -25,6 +25,7 @@ const (
 const (
 	turnEvery   = 300 * time.Millisecond
 	proveWithin = 30 * time.Second  // until tunnels that are to be alive are said to be dead
+	backWithin  = 8 * time.Second   // the same on the way back, where going on is better
 	awayAfter   = 15 * time.Second  // a gateway that is tried calls anew; it is away after that
 	bringWithin = 240 * time.Second // a trial and its going back
 )
@@ -209,6 +210,9 @@ func (t *turn) step() error {
 	case Bringing:
 		return t.bringing()
 	case Proving:
+		if t.row.State == Back {
+			return t.proving(backWithin)
+		}
 		return t.proving(proveWithin)
 	default:
 		if t.row.State == Back || t.now.Sub(t.row.Since) >= time.Duration(t.s.Soak)*time.Second {

@@ -1,0 +1,195 @@
+package watch
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"wideknot/core/estate"
+	"wideknot/internal/fleet"
+	"wideknot/internal/server/desk"
+	"wideknot/internal/server/rollouts"
+)
+
+// release puts an edit of a site in force.
+func (w *works) release(site string, edit func(*estate.Site)) uint64 {
+	w.t.Helper()
+	ctx := context.Background()
+	at := desk.At(w.key, desk.First)
+	view, err := w.desk.View(ctx, at.Place)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	changed := *view.Estate.Clone().Site(site)
+	edit(&changed)
+	if _, err := w.desk.SaveSite(ctx, at, site, changed); err != nil {
+		w.t.Fatal(err)
+	}
+	out, err := w.desk.Release(ctx, at, "an edit", "it was asked for")
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return out.Number
+}
+
+// goOn lets a server go on with rollouts until the test ends or what it returns is called.
+func (w *works) goOn(name string) (kill func()) {
+	r := &rollouts.Runner{Office: rollouts.New(w.db, w.desk), Name: name, Log: slog.New(slog.DiscardHandler)}
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() {
+		r.Run(ctx)
+		close(ended)
+	}()
+	kill = func() {
+		stop()
+		<-ended
+	}
+	w.t.Cleanup(kill)
+	return kill
+}
+
+func (w *works) rollout(number uint64) *rollouts.RolloutDetail {
+	w.t.Helper()
+	d, err := rollouts.New(w.db, w.desk).Get(context.Background(), w.key, number)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return d
+}
+
+// until waits until a rollout is as it should be.
+func (w *works) until(number uint64, what string, within time.Duration, is func(*rollouts.RolloutDetail) bool) *rollouts.RolloutDetail {
+	w.t.Helper()
+	for until := time.Now().Add(within); ; time.Sleep(50 * time.Millisecond) {
+		d := w.rollout(number)
+		if is(d) {
+			return d
+		}
+		if time.Now().After(until) {
+			w.t.Fatalf("rollout %d is not %s within %v: %s %s, round %d %s: %+v, %+v", number, what, within, d.State, d.Words, d.Round, d.Phase, d.Gateways, d.Notes)
+		}
+	}
+}
+
+func in(state string) func(*rollouts.RolloutDetail) bool {
+	return func(d *rollouts.RolloutDetail) bool { return d.State == state }
+}
+
+// A release goes to the gateways round by round, in the order that was planned, whichever
+// server goes on with it and however often that is killed; and it is taken back by the same
+// rounds.
+func TestARolloutGoesOnWhoeverIsKilled(t *testing.T) {
+	t.Parallel()
+	w := opened(t, "two-hubs", 1)
+	w.stand()
+	w.eventually("release 1 confirmed everywhere", 20*time.Second, w.allConfirmed(1))
+	office := rollouts.New(w.db, w.desk)
+	ctx := context.Background()
+	number := w.release(w.estate.Sites[0].Key, func(s *estate.Site) { s.Links[0].MTU = 1400 })
+	if _, err := office.Start(ctx, w.key, number, nil, rollouts.Settings{}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := office.Start(ctx, w.key, number, nil, rollouts.Settings{}); !errors.Is(err, rollouts.ErrActive) {
+		t.Errorf("a second rollout beside the first: %v", err)
+	}
+	if _, err := w.desk.Bring(ctx, w.key, 1, nil); !errors.Is(err, desk.ErrRolling) {
+		t.Errorf("bringing gateways elsewhere beside a rollout: %v", err)
+	}
+	random := rand.New(rand.NewPCG(7, 7))
+	killed := 0
+	for name := 'a'; ; name++ {
+		kill := w.goOn("runner-" + string(name))
+		time.Sleep(time.Duration(300+random.IntN(2500)) * time.Millisecond)
+		if w.rollout(1).State != rollouts.Running {
+			break
+		}
+		kill()
+		if killed++; killed > 20 {
+			t.Fatalf("it does not end: %+v", w.rollout(1))
+		}
+	}
+	d := w.until(1, "done", time.Second, in(rollouts.Done))
+	w.eventually("release 2 confirmed everywhere", 5*time.Second, w.allConfirmed(number))
+	begun := 0
+	for _, n := range d.Notes {
+		if strings.Contains(n.Words, ", begins: ") {
+			begun++
+		}
+	}
+	if begun != len(d.Plan.Rounds) || len(d.Plan.Rounds) < 2 || d.Proof.Missing != 0 || d.Proof.Alive == 0 {
+		t.Errorf("%d rounds of %d begun, proof %+v, %d killed: %+v", begun, len(d.Plan.Rounds), d.Proof, killed, d.Notes)
+	}
+	w.backFromTheMiddle(office)
+}
+
+// backFromTheMiddle lets a person take the next release back after its first round.
+func (w *works) backFromTheMiddle(office *rollouts.Office) {
+	w.t.Helper()
+	ctx := context.Background()
+	number := w.release(w.estate.Sites[0].Key, func(s *estate.Site) { s.Links[0].MTU = 1420 })
+	if _, err := office.Start(ctx, w.key, number, nil, rollouts.Settings{ByHand: true}); err != nil {
+		w.t.Fatal(err)
+	}
+	d := w.until(2, "waiting after its first round", 30*time.Second, in(rollouts.Waiting))
+	if d.Round != 1 || !slices.ContainsFunc(d.Gateways, func(g rollouts.RolloutGateway) bool { return g.State == "waiting" }) {
+		w.t.Errorf("it waits at round %d: %+v", d.Round, d.Gateways)
+	}
+	if _, err := office.Decide(ctx, w.key, 2, rollouts.Undo, false); err != nil {
+		w.t.Fatal(err)
+	}
+	w.until(2, "taken back", 30*time.Second, in(rollouts.Undone))
+	w.eventually("release 2 confirmed everywhere", 10*time.Second, w.allConfirmed(number-1))
+	if _, err := office.Decide(ctx, w.key, 2, rollouts.GoOn, false); !errors.Is(err, rollouts.ErrState) {
+		w.t.Errorf("going on with what was taken back: %v", err)
+	}
+}
+
+// What is worse than predicted stops a rollout and is named; what is away counts; once it is
+// whole again a person lets it go on.
+func TestAFaultStopsARollout(t *testing.T) {
+	t.Parallel()
+	w := opened(t, "two-hubs", 1)
+	world := w.stand()
+	w.goOn("runner")
+	w.eventually("release 1 confirmed everywhere", 20*time.Second, w.allConfirmed(1))
+	office := rollouts.New(w.db, w.desk)
+	ctx := context.Background()
+	number := w.release(w.estate.Sites[0].Key, func(s *estate.Site) { s.Links[0].MTU = 1400 })
+	plan, err := office.Plan(ctx, w.key, number, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	site := plan.Rounds[len(plan.Rounds)-1].Sites[0]
+	if err := world.Do(fleet.Change{Do: "cut", Site: site}); err != nil {
+		t.Fatal(err)
+	}
+	w.eventually("away", 15*time.Second, func(rows map[string]desk.GatewayRow) bool { return !rows[site].Up })
+	if _, err := office.Start(ctx, w.key, number, nil, rollouts.Settings{}); err != nil {
+		t.Fatal(err)
+	}
+	d := w.until(1, "stopped", 90*time.Second, in(rollouts.Stopped))
+	if !strings.Contains(d.Words, site) {
+		t.Errorf("it stops and says %q, not naming %s", d.Words, site)
+	}
+	if err := world.Do(fleet.Change{Do: "restore", Site: site}); err != nil {
+		t.Fatal(err)
+	}
+	w.eventually("there again", 15*time.Second, func(rows map[string]desk.GatewayRow) bool { return rows[site].Up })
+	for tries := 0; w.rollout(1).State != rollouts.Done; tries++ {
+		if w.rollout(1).State == rollouts.Stopped {
+			if _, err := office.Decide(ctx, w.key, 1, rollouts.GoOn, false); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if time.Sleep(500 * time.Millisecond); tries > 200 {
+			t.Fatalf("it does not end: %+v", w.rollout(1))
+		}
+	}
+	w.eventually("release 2 confirmed everywhere", 5*time.Second, w.allConfirmed(number))
+}
