@@ -10,10 +10,13 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
+
+	"github.com/go-rod/rod/lib/proto"
 )
 
 // freePort is a loopback address that nobody listens on.
@@ -194,4 +197,42 @@ func TestTheDemoLives(t *testing.T) {
 	d.click("[data-testid=tunnel-ends] a", fmt.Sprintf("%s/%s", "harrowmere", "ring"))
 	d.find("[data-testid=ends-now] td", "handshake")
 	d.find("[data-testid=ends-now] td", "s ago")
+}
+
+// A release goes to the gateways: planned, begun, watched, let wait after its first round, and
+// taken back.
+func TestAReleaseGoesToTheGatewaysAndBack(t *testing.T) {
+	a := launch(t, "demo", folder(t), "--stand-ins-listen", freePort(t))
+	d := sitDown(t, a)
+	d.goTo("/e/brindlewater/d/first/watch")
+	d.find("[data-testid=there] span", "40 of 40 there")
+	p := a.signedIn(t, demoOwner, demoPassword)
+	for until := time.Now().Add(3 * time.Minute); ; time.Sleep(300 * time.Millisecond) {
+		var list struct{ Gateways []struct{ Confirmed int } }
+		p.must("GET", "/api/estates/brindlewater/gateways", nil, &list)
+		if !slices.ContainsFunc(list.Gateways, func(g struct{ Confirmed int }) bool { return g.Confirmed != 1 }) {
+			break
+		}
+		if time.Now().After(until) {
+			t.Fatalf("not all confirm release 1: %+v", list.Gateways)
+		}
+	}
+	p.must("POST", "/api/estates/brindlewater/drafts/winter-round/release", map[string]any{"message": "winter round", "reason": "as it stands"}, nil)
+	d.goTo("/e/brindlewater/d/winter-round/watch")
+	d.click("header a", "Release 2 has not reached")
+	d.find("[data-testid=plan-sum] strong", "Nobody is cut meanwhile")
+	d.write(d.labelled("Watch each round for, s"), "0")
+	box, err := d.find("form label", "I let each round begin").Element("input")
+	d.must(err)
+	d.must(box.Click(proto.InputMouseButtonLeft, 1))
+	d.click("form button", "Bring release 2 to the gateways")
+	d.find("[data-testid=run-head] h2", "waits for a person: round 2")
+	d.find("[data-testid=run-head] p", "Nothing is worse than predicted")
+	d.find("[data-testid=on-its-way] span", "waits")
+	d.click("[role=tab]", "The proof")
+	d.find("[data-testid=proof] td", "✓ none")
+	d.click("[role=tab]", "The run")
+	d.click("[data-testid=decisions] button", "Take it back")
+	d.find("[data-testid=run-head] h2", "was taken back wholly")
+	d.find("[data-testid=history] li", "taken back")
 }

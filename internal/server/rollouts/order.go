@@ -122,6 +122,9 @@ func (o *Office) Plan(ctx context.Context, estateKey string, release uint64, wav
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
+	if err := o.idle(ctx, estateKey); err != nil {
+		return nil, err
+	}
 	gateways, bases, err := o.Desk.RolloutGateways(ctx, estateKey, release, nil)
 	if err != nil {
 		return nil, err
@@ -131,6 +134,24 @@ func (o *Office) Plan(ctx context.Context, estateKey string, release uint64, wav
 		return nil, estate.Problems{{Path: "waves", Message: err.Error()}}
 	}
 	return &Stored{Plan: *plan, Bases: bases}, nil
+}
+
+// idle refuses where a rollout is on its way already.
+func (o *Office) idle(ctx context.Context, estateKey string) error {
+	return o.Store.Snapshot(ctx, func(tx *store.Tx) error {
+		e, err := tx.Estate(estateKey, false)
+		if err != nil {
+			return err
+		}
+		switch _, err := tx.ActiveRollout(e.ID, false); {
+		case err == nil:
+			return ErrActive
+		case errors.Is(err, store.ErrNotFound):
+			return nil
+		default:
+			return err
+		}
+	})
 }
 
 // Start begins to bring a release to gateways.

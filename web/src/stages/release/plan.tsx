@@ -1,7 +1,9 @@
 import { useState } from "react";
 import type { RolloutPlan } from "../../api/client";
 import type { Place } from "../../api/place";
+import { useReleases } from "../../api/queries";
 import { useRolloutPlan, useStartRollout } from "../../api/rollouts";
+import { useAddress } from "../../parts/address";
 import { Field } from "../../parts/field";
 import { count, many } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
@@ -9,41 +11,57 @@ import { Waiting } from "../../parts/waiting";
 import { Rounds } from "./rounds";
 
 /**
- * Plan says in which rounds the release in force would be brought to gateways: where it begins
- * and why, whom each round cuts or moves meanwhile; and begins it.
+ * Plan says in which rounds a release would be brought to gateways, the one in force or, to go
+ * back, an older one: where it begins and why, whom each round cuts or moves meanwhile; and
+ * begins it.
  */
 export function Plan({
   at,
-  release,
+  latest,
   role,
   onStart,
 }: {
   at: Place;
-  release: number;
+  latest: number;
   role: string;
   onStart: () => void;
 }) {
   const may = role !== "reader";
+  const [params, set] = useAddress();
+  const releases = (useReleases(at.estate).data ?? []).filter((r) => r.number > 0);
+  const release = Number(params.get("of")) || latest;
   const plan = useRolloutPlan(at.estate, release, may);
-  if (release === 0) {
+  if (latest === 0) {
     return <p className="py-2">Nothing is released yet. Put a draft in force first.</p>;
   }
   if (!may) {
     return <p className="py-2">You are a reader of this estate; a planner can plan a rollout.</p>;
   }
-  if (plan.isPending) {
-    return <Waiting what="each state on the way" />;
-  }
-  if (plan.error || !plan.data) {
-    return <Trouble error={plan.error} />;
-  }
   const p = plan.data;
   return (
     <>
-      <h2 className="text-lg">Release {release} to the gateways</h2>
-      <Sum plan={p} />
-      {p.rounds.length > 0 ? <Rounds plan={p} /> : null}
-      {role === "operator" || role === "owner" ? (
+      <div className="flex items-baseline gap-4 mb-1">
+        <h2 className="text-lg">Release {release} to the gateways</h2>
+        {releases.length > 1 ? (
+          <select
+            className="cell w-auto"
+            aria-label="Release that is planned"
+            value={release}
+            onChange={(e) => set({ of: Number(e.target.value) === latest ? "" : e.target.value })}
+          >
+            {releases.map((r) => (
+              <option key={r.number} value={r.number}>
+                {r.number === latest ? "in force" : "back to"}: release {r.number}, {r.message.slice(0, 40)}
+              </option>
+            ))}
+          </select>
+        ) : null}
+      </div>
+      {plan.isPending ? <Waiting what="each state on the way" /> : null}
+      <Trouble error={plan.error} />
+      {p ? <Sum plan={p} /> : null}
+      {p && p.rounds.length > 0 ? <Rounds plan={p} /> : null}
+      {p && (role === "operator" || role === "owner") ? (
         <Start estate={at.estate} release={release} plan={p} onStart={onStart} />
       ) : null}
     </>

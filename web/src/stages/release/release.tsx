@@ -55,7 +55,7 @@ export default function Release() {
           {view === "plan" && head ? (
             <Plan
               at={at}
-              release={head.release}
+              latest={head.release}
               role={head.role}
               onStart={() => set({ view: "run", rollout: "" })}
             />
