@@ -66,6 +66,9 @@ func main() {
 		counts[g.Server]++
 	}
 	fmt.Printf("shared as %v\n", counts)
+	if err := f.rollout(); err != nil {
+		log.Fatal(err)
+	}
 	second.Kill()
 	f.until("are at the other server after a kill -9", time.Minute, func(g row) bool { return g.Up && g.Server == f.name })
 }
@@ -158,6 +161,45 @@ func (f *fleet) join(ctx context.Context) error {
 		return *err
 	}
 	return nil
+}
+
+// rollout brings a release that changes every gateway to them, and prints how long that took.
+func (f *fleet) rollout() error {
+	const draft, all = "/api/estates/load/drafts/first", "/api/estates/load/rollouts"
+	var any any
+	if err := f.ask("PUT", draft+"/overlays/ops/probe", `{"interval_ms":1000,"misses":2,"successes":3,"timeout_ms":700,"target":"far-end"}`, &any); err != nil {
+		return err
+	}
+	if err := f.ask("POST", draft+"/release", `{"message":"probes","reason":"measuring"}`, &any); err != nil {
+		return err
+	}
+	began := time.Now()
+	if err := f.ask("POST", "/api/estates/load/rollout-plan", `{"release":2,"soak_s":0,"by_hand":false,"away":0,"without_away":false}`, &any); err != nil {
+		return err
+	}
+	fmt.Printf("a rollout is planned in %.1f s\n", time.Since(began).Seconds())
+	began = time.Now()
+	if err := f.ask("POST", all, `{"release":2,"soak_s":0,"by_hand":false,"away":0,"without_away":false}`, &any); err != nil {
+		return err
+	}
+	for {
+		var is struct {
+			State, Words string
+			Round        int
+			Plan         struct{ Rounds []struct{ Name string } }
+		}
+		if err := f.ask("GET", all+"/1", "", &is); err != nil {
+			return err
+		}
+		if is.State != "running" {
+			fmt.Printf("the rollout of %d rounds is %s after %.1f s %s\n", len(is.Plan.Rounds), is.State, time.Since(began).Seconds(), is.Words)
+			return nil
+		}
+		if time.Since(began) > 15*time.Minute {
+			return fmt.Errorf("it is at round %d still", is.Round)
+		}
+		time.Sleep(500 * time.Millisecond)
+	}
 }
 
 // scatter lets every gateway dial anew: each takes one of the servers by chance.
@@ -353,6 +395,9 @@ func (g *light) State(context.Context) (*gateway.State, error) {
 		out.Tunnels = append(out.Tunnels, gateway.TunnelState{
 			Interface: g.is.Tunnels[i].Interface, Up: i >= g.dead, HandshakeS: 12, BytesIn: 1_000_000, BytesOut: 2_000_000, Sent: 1000, Answered: 998, LatencyUs: 21_400, JitterUs: 800, PathMTU: 1420,
 		})
+	}
+	for i := range g.is.Ways {
+		out.Ways = append(out.Ways, gateway.WayState{ID: g.is.Ways[i].ID, Group: 1})
 	}
 	return out, nil
 }

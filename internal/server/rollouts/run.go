@@ -26,9 +26,12 @@ const (
 	turnEvery   = 300 * time.Millisecond
 	proveWithin = 30 * time.Second  // until tunnels that are to be alive are said to be dead
 	backWithin  = 8 * time.Second   // the same on the way back, where going on is better
-	awayAfter   = 15 * time.Second  // a gateway that is tried calls anew; it is away after that
+	awayAfter   = 40 * time.Second  // a gateway that tries something calls anew, after 30 s at the latest
 	bringWithin = 240 * time.Second // a trial and its going back
 )
+
+// mostAtOnce is how many gateways try something at one time.
+const mostAtOnce = 64
 
 // A Runner goes on with rollouts.
 type Runner struct {
@@ -249,15 +252,14 @@ func (t *turn) begin() error {
 			return t.wait("%s may still use what would be taken away now, and cannot be brought on: away", sitesText(away))
 		}
 	}
-	by := map[[2]uint64][]string{} // by base and stage
-	for _, site := range sites {
-		key := [2]uint64{t.plan.Bases[site], uint64(to(site))}
-		by[key] = append(by[key], site)
-	}
-	for key, list := range by {
-		if err := t.tx.WantAt(t.row.EstateID, list, t.row.ReleaseNo, key[0], int(key[1])); err != nil {
-			return err
+	var first []*store.LiveGateway
+	for _, g := range t.of(sites) {
+		if s := stateOf(g); !t.asked(g, to) || s == "failed" || s == "went-back" {
+			first = append(first, g)
 		}
+	}
+	if err := t.ask(first[:min(len(first), mostAtOnce)], to); err != nil {
+		return err
 	}
 	t.row.Words = ""
 	t.set("words")
@@ -266,6 +268,40 @@ func (t *turn) begin() error {
 		return t.note("round %d, %s, is taken back: %s", t.row.Round+1, name, sitesText(sites))
 	}
 	return t.note("round %d, %s, begins: %s", t.row.Round+1, name, sitesText(sites))
+}
+
+// of lists the gateways of some sites.
+func (t *turn) of(sites []string) (out []*store.LiveGateway) {
+	in := make(map[string]bool, len(sites))
+	for _, site := range sites {
+		in[site] = true
+	}
+	for i := range t.live {
+		if in[t.live[i].Site] {
+			out = append(out, &t.live[i])
+		}
+	}
+	return out
+}
+
+// asked reports whether a gateway was told already what it is to be in the round.
+func (t *turn) asked(g *store.LiveGateway, to func(site string) rollout.Stage) bool {
+	return g.Wanted == t.row.ReleaseNo && g.Stage == int(to(g.Site))
+}
+
+// ask says what gateways are to be.
+func (t *turn) ask(list []*store.LiveGateway, to func(site string) rollout.Stage) error {
+	by := map[[2]uint64][]string{} // by base and stage
+	for _, g := range list {
+		key := [2]uint64{t.plan.Bases[g.Site], uint64(to(g.Site))}
+		by[key] = append(by[key], g.Site)
+	}
+	for key, sites := range by {
+		if err := t.tx.WantAt(t.row.EstateID, sites, t.row.ReleaseNo, key[0], int(key[1])); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // behind lists gateways that are away and have not confirmed what they are to be.
@@ -278,14 +314,15 @@ func (t *turn) behind() (out []string) {
 	return out
 }
 
-// bringing waits until the gateways of a round confirmed it.
+// bringing waits until the gateways of a round confirmed it. Each that does makes room for
+// another one to be asked.
 func (t *turn) bringing() error {
-	sites, _ := t.round()
-	lasts := t.now.Sub(t.row.Since)
+	sites, to := t.round()
 	var busy, away []string
-	for i := range t.live {
-		g := &t.live[i]
-		if !slices.Contains(sites, g.Site) {
+	var next []*store.LiveGateway
+	for _, g := range t.of(sites) {
+		if !t.asked(g, to) {
+			next = append(next, g)
 			continue
 		}
 		switch stateOf(g) {
@@ -295,17 +332,27 @@ func (t *turn) bringing() error {
 		case "failed":
 			return t.stop("%s: %s", g.Site, g.Words)
 		case "away":
-			if away = append(away, g.Site); lasts < awayAfter {
+			lost := t.row.Since
+			if g.EndedAt != nil && g.EndedAt.After(lost) {
+				lost = *g.EndedAt
+			}
+			if t.now.Sub(lost) < awayAfter { // it may call anew
 				busy = append(busy, g.Site)
+			} else {
+				away = append(away, g.Site)
 			}
 		default:
 			busy = append(busy, g.Site)
 		}
 	}
+	if room := mostAtOnce - len(busy); len(next) > 0 && room > 0 {
+		t.phase(Bringing) // the time that others have begins anew
+		return t.ask(next[:min(len(next), room)], to)
+	}
 	switch {
-	case len(busy) > 0 && lasts > bringWithin:
+	case len(busy) > 0 && t.now.Sub(t.row.Since) > bringWithin:
 		return t.stop("%s did not confirm in time", sitesText(busy))
-	case len(busy) > 0:
+	case len(busy) > 0 || len(next) > 0:
 		return nil
 	case len(away) > t.s.Away && t.row.State == Running:
 		return t.stop("%d gateways are away, and %d may be: %s", len(away), t.s.Away, sitesText(away))

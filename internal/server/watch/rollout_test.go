@@ -105,7 +105,7 @@ func TestARolloutGoesOnWhoeverIsKilled(t *testing.T) {
 	killed := 0
 	for name := 'a'; ; name++ {
 		kill := w.goOn("runner-" + string(name))
-		time.Sleep(time.Duration(300+random.IntN(2500)) * time.Millisecond)
+		time.Sleep(time.Duration(500+random.IntN(8000)) * time.Millisecond) // another takes over after 5 s
 		if w.rollout(1).State != rollouts.Running {
 			break
 		}
