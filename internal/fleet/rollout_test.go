@@ -17,6 +17,7 @@ import (
 	"wideknot/core/route"
 	"wideknot/core/sample"
 	"wideknot/core/tunnel"
+	"wideknot/internal/gateway/memory"
 )
 
 // What a rollout's plan says of states in which a part of the gateways has changed is what
@@ -185,4 +186,83 @@ func (r *onTheWay) hostIn(i int) netip.Addr {
 		return netip.Addr{}
 	}
 	return host(subnets[r.random.IntN(len(subnets))].Prefix)
+}
+
+// While a release that is planned to cut nobody goes round by round, no host waits for an
+// answer longer than it takes to find a tunnel dead; mostly none is lost at all.
+func TestNobodyIsCutOnTheWay(t *testing.T) {
+	rollouts := 6
+	if testing.Short() {
+		rollouts = 1
+	}
+	var asked, missing atomic.Int64
+	for seed := uint64(1); rollouts > 0; seed++ {
+		e := read(t, "two-hubs")
+		r := towards(t, e, seed)
+		if r == nil || r.plan.Cut > 0 {
+			continue
+		}
+		rollouts--
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			t.Parallel()
+			s := stand(t, e)
+			r := towards(t, s.estate, seed)
+			r.standing = s
+			s.up(30 * time.Second)
+			ctx, stop := context.WithCancel(context.Background())
+			var all sync.WaitGroup
+			for i := range r.gateways {
+				for j := range r.gateways {
+					from, to := r.hostIn(i), r.hostIn(j)
+					if i != j && from.Is4() == to.Is4() && r.network.Reaches(r.state, i, j, from, to) && r.network.Reaches(r.network.Before(r.plan, len(r.plan.Rounds)), i, j, from, to) {
+						for until := time.Now().Add(20 * time.Second); r.echo(i, from, to).Outcome != Answered && time.Now().Before(until); { // tunnels shake hands
+						}
+						all.Go(func() { r.keepAsking(ctx, t, i, from, to, &asked, &missing) })
+					}
+				}
+			}
+			for _, round := range r.plan.Rounds {
+				for _, site := range round.Sites {
+					r.bring(t, site, round.Stage)
+					time.Sleep(400 * time.Millisecond)
+				}
+			}
+			time.Sleep(time.Second)
+			stop()
+			all.Wait()
+		})
+	}
+	t.Cleanup(func() {
+		t.Logf("%d echoes, %d not answered", asked.Load(), missing.Load())
+		if asked.Load() < 500 {
+			t.Error("that shows little")
+		}
+	})
+}
+
+// keepAsking asks again and again, every 20 ms, and fails where no answer comes for longer
+// than a dead tunnel is found in.
+func (r *onTheWay) keepAsking(ctx context.Context, t *testing.T, i int, from, to netip.Addr, asked, missing *atomic.Int64) {
+	const longest = 2 * time.Second
+	last := time.Now()
+	for ctx.Err() == nil {
+		asking, done := context.WithTimeout(context.Background(), 250*time.Millisecond)
+		answer, err := r.Ask(asking, r.gateways[i].Key, from, to, memory.ProtoICMP, 0, 100, 64)
+		done()
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		asked.Add(1)
+		if answer.Outcome == Answered {
+			last = time.Now()
+		} else {
+			missing.Add(1)
+			if gap := time.Since(last); gap > longest {
+				t.Errorf("%s %v to %v: no answer for %v in %v", r.gateways[i].Key, from, to, gap, r.state)
+				return
+			}
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
 }

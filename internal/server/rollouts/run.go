@@ -26,6 +26,7 @@ const (
 	turnEvery   = 300 * time.Millisecond
 	proveWithin = 30 * time.Second  // until tunnels that are to be alive are said to be dead
 	backWithin  = 8 * time.Second   // the same on the way back, where going on is better
+	awayBefore  = 5 * time.Second   // one whose line had ended before it was asked
 	awayAfter   = 40 * time.Second  // a gateway that tries something calls anew, after 30 s at the latest
 	bringWithin = 240 * time.Second // a trial and its going back
 )
@@ -332,11 +333,11 @@ func (t *turn) bringing() error {
 		case "failed":
 			return t.stop("%s: %s", g.Site, g.Words)
 		case "away":
-			lost := t.row.Since
+			lost, within := t.row.Since, awayBefore
 			if g.EndedAt != nil && g.EndedAt.After(lost) {
-				lost = *g.EndedAt
+				lost, within = *g.EndedAt, awayAfter
 			}
-			if t.now.Sub(lost) < awayAfter { // it may call anew
+			if t.now.Sub(lost) < within { // it may call anew
 				busy = append(busy, g.Site)
 			} else {
 				away = append(away, g.Site)

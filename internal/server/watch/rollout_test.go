@@ -180,7 +180,7 @@ func TestAFaultStopsARollout(t *testing.T) {
 	if err := world.Do(fleet.Change{Do: "restore", Site: site}); err != nil {
 		t.Fatal(err)
 	}
-	w.eventually("there again", 15*time.Second, func(rows map[string]desk.GatewayRow) bool { return rows[site].Up })
+	w.eventually("there again", 40*time.Second, func(rows map[string]desk.GatewayRow) bool { return rows[site].Up })
 	for tries := 0; w.rollout(1).State != rollouts.Done; tries++ {
 		if w.rollout(1).State == rollouts.Stopped {
 			if _, err := office.Decide(ctx, w.key, 1, rollouts.GoOn, false); err != nil {
