@@ -36,6 +36,8 @@ type flight struct {
 	marks    map[int]int // by gateway: place by which the flow came
 	path     []int       // gateways that it passed
 	asked    []int       // gateways whose tunnels it would have taken
+	before   []Stage     // state before the last change, where that is not noticed yet; else nil
+	unseen   int         // ms until the tunnel in which it was lost is found dead; 0 for never
 }
 
 // A passage is what became of a packet and its answer. It is the same in every state in which
@@ -44,6 +46,7 @@ type passage struct {
 	arrives bool
 	path    []int // gateways, there and back
 	asked   []int
+	unseen  int // ms until gateways notice why it does not arrive; 0 where they never do
 }
 
 // on reports whether a passage may change with some gateways.
@@ -52,15 +55,19 @@ func (p *passage) on(some []bool) bool {
 	return slices.ContainsFunc(p.path, in) || slices.ContainsFunc(p.asked, in)
 }
 
-// reach follows what is sent in a lane, and its answer.
-func (n *net) reach(state []Stage, l *lane) passage {
-	f := flight{n: n, kind: l.kind, state: state, src: l.from, dst: n.seen(state, l.b, l.to), marks: make(map[int]int, 4), path: make([]int, 0, 8)}
+// reach follows what is sent in a lane, and its answer, once gateways noticed which tunnels
+// are dead.
+func (n *net) reach(state []Stage, l *lane) passage { return n.reachAfter(nil, state, l) }
+
+// reachAfter follows it before they notice what changed since another state; nil for none.
+func (n *net) reachAfter(before, state []Stage, l *lane) passage {
+	f := flight{n: n, kind: l.kind, state: state, before: before, src: l.from, dst: n.seen(state, l.b, l.to), marks: make(map[int]int, 4), path: make([]int, 0, 8)}
 	if !f.run(l.a, l.b) {
-		return passage{false, f.path, append(f.asked, l.b)}
+		return passage{false, f.path, append(f.asked, l.b), f.unseen}
 	}
-	back := flight{n: n, kind: l.kind, state: state, src: l.to, dst: f.src, reply: true, marks: f.marks, path: f.path, asked: f.asked}
+	back := flight{n: n, kind: l.kind, state: state, before: before, src: l.to, dst: f.src, reply: true, marks: f.marks, path: f.path, asked: f.asked}
 	arrives := back.run(l.b, l.a) && back.dst == l.from
-	return passage{arrives, back.path, back.asked}
+	return passage{arrives, back.path, back.asked, back.unseen}
 }
 
 // seen is the address by which others know a host of a site.
@@ -136,29 +143,30 @@ func (k *node) unreached(a netip.Addr) bool {
 	return slices.ContainsFunc(k.config.Neighbours.Without, func(u gateway.Unreached) bool { return u.Family == gateway.FamilyOf(a) })
 }
 
-// send lets the packet leave by the first group of a way with a tunnel that works, and
-// returns where and by which interface it comes in.
+// send lets the packet leave by the first group of a way with a tunnel that the gateway does
+// not know to be dead, and returns where and by which interface it comes in. What goes into a
+// tunnel whose death is not known yet is lost, and with it some of what shares the load.
 func (f *flight) send(at int, here *node, w *gateway.Way, arriving string) (next int, by string, ok bool) {
 	if w == nil {
 		return 0, "", false
 	}
 	for g := range w.Groups {
-		tunnel, there := -1, -1
+		members := w.Groups[g].Members
 		total := 0
-		for _, m := range w.Groups[g].Members {
-			j, _, ok := f.n.works(f.state, at, here.tunnels[m.Interface])
-			if ok {
+		for _, m := range members {
+			switch f.fate(at, here, here.tunnels[m.Interface]) {
+			case lost:
+				return 0, "", false
+			case carried:
 				total += m.Weight
-			}
-			if j >= 0 && !slices.Contains(f.asked, j) {
-				f.asked = append(f.asked, j)
 			}
 		}
 		if total == 0 {
 			continue
 		}
+		tunnel, there := -1, -1
 		left := int(f.hash() % uint32(total))
-		for _, m := range w.Groups[g].Members {
+		for _, m := range members {
 			j, o, ok := f.n.works(f.state, at, here.tunnels[m.Interface])
 			if !ok {
 				continue
@@ -182,6 +190,45 @@ func (f *flight) send(at int, here *node, w *gateway.Way, arriving string) (next
 		return next, beyond.config.Tunnels[there].Interface, true
 	}
 	return 0, "", false
+}
+
+// fate is what becomes of a packet that is to leave by a tunnel.
+type fate int
+
+const (
+	skipped fate = iota // the gateway knows that it is dead, and takes another one
+	carried
+	lost
+)
+
+// fate tells it. A gateway learns that a tunnel is dead from its probes, and not at once: what
+// was carried before the last change, and what is new, is taken to be alive at first.
+func (f *flight) fate(at int, here *node, tunnel int) fate {
+	j, _, works := f.n.works(f.state, at, tunnel)
+	if j >= 0 && !slices.Contains(f.asked, j) {
+		f.asked = append(f.asked, j)
+	}
+	t := &here.config.Tunnels[tunnel]
+	switch {
+	case works:
+		return carried
+	case !f.n.called(f.state, at, tunnel): // it never was alive
+		return skipped
+	case t.Probe == nil:
+		return lost
+	case f.before == nil:
+		return skipped
+	}
+	was := f.n.at(at, f.before[at])
+	k, there := was.leading[far(t)]
+	if there {
+		_, _, works = f.n.works(f.before, at, k)
+	}
+	if there && !works {
+		return skipped
+	}
+	f.unseen = max(f.unseen, t.Probe.Interval*t.Probe.Misses+t.Probe.Timeout)
+	return lost
 }
 
 func (f *flight) hash() uint32 {

@@ -240,3 +240,17 @@ func (n *net) works(state []Stage, i, tunnel int) (j, there int, ok bool) {
 	}
 	return e.far, there, agree && (e.calls || o.calls)
 }
+
+// called reports whether either end of a tunnel calls the other; one that is not there does
+// not say, and is taken to.
+func (n *net) called(state []Stage, i, tunnel int) bool {
+	here := n.at(i, state[i])
+	e := &here.ends[tunnel]
+	if e.calls || e.far < 0 {
+		return true
+	}
+	t := &here.config.Tunnels[tunnel]
+	beyond := n.at(e.far, state[e.far])
+	there, ok := beyond.leading[farEnd{t.Overlay, t.PeerLink, here.config.Site, t.Link}]
+	return !ok || beyond.ends[there].calls
+}

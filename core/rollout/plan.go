@@ -28,6 +28,7 @@ type Cut struct {
 	// Passing is of pairs that are cut only while gateways of the round change one after the
 	// other.
 	Passing bool   `json:"passing"`
+	Seconds int    `json:"seconds" doc:"of passing ones: until the gateways notice that a tunnel is dead; 0 for as long as gateways of the round change"`
 	Until   int    `json:"until" doc:"round after which it is whole again, from 0; that after the last for a pair that stays cut"`
 	Where   string `json:"where" doc:"site at which what it sends ends meanwhile"`
 }
@@ -382,7 +383,7 @@ func (w *walk) run(rounds []Round) int {
 			}
 			pairs[pair] = true
 			if len(round.Some) < mostCuts {
-				round.Some = append(round.Some, Cut{From: w.gateways[l.a].Key, To: w.gateways[l.b].Key, Passing: m.is.arrives, Until: r, Where: w.gateways[m.ends].Key})
+				round.Some = append(round.Some, Cut{From: w.gateways[l.a].Key, To: w.gateways[l.b].Key, Passing: m.is.arrives, Seconds: (m.ms + 999) / 1000, Until: r, Where: w.gateways[m.ends].Key})
 				if !m.is.arrives {
 					open[k] = append(open[k], &round.Some[len(round.Some)-1])
 				}
@@ -403,29 +404,37 @@ func (w *walk) run(rounds []Round) int {
 type meeting struct {
 	is   passage
 	ends int
+	ms   int // until it is noticed
 }
 
 func (w *walk) meet(l *lane, was passage, before, state []Stage, in []bool, to Stage) meeting {
 	if !was.on(in) {
 		if !was.arrives {
-			return meeting{was, was.path[len(was.path)-1]}
+			return meeting{was, was.last(), 0}
 		}
-		return meeting{was, -1}
+		return meeting{was, -1, 0}
 	}
 	is := w.reach(state, l)
 	if !is.arrives {
-		return meeting{is, is.path[len(is.path)-1]}
+		return meeting{is, is.last(), 0}
 	}
-	return meeting{is, w.between(before, to, in, l, &is, &was)}
+	if p := w.reachAfter(before, state, l); !p.arrives {
+		return meeting{is, p.last(), p.unseen}
+	}
+	ends, ms := w.between(before, to, in, l, &is, &was)
+	return meeting{is, ends, ms}
 }
+
+// last is the gateway at which it ends.
+func (p *passage) last() int { return p.path[len(p.path)-1] }
 
 // mostBetween is how many gateways of a round on one pair's ways are tried in every order.
 const mostBetween = 6
 
 // between tries what a pair of hosts meets while some gateways of a round have changed and
 // others have not: every part of those on its ways before and after. It returns the gateway at
-// which one ends, -1 where all arrive.
-func (w *walk) between(before []Stage, to Stage, in []bool, l *lane, is, was *passage) int {
+// which one ends, -1 where all arrive, and how long until that is noticed.
+func (w *walk) between(before []Stage, to Stage, in []bool, l *lane, is, was *passage) (ends, ms int) {
 	var both []int
 	for _, list := range [][]int{is.path, was.path, is.asked, was.asked} {
 		for _, i := range list {
@@ -435,7 +444,7 @@ func (w *walk) between(before []Stage, to Stage, in []bool, l *lane, is, was *pa
 		}
 	}
 	if len(both) < 2 {
-		return -1
+		return -1, 0
 	}
 	both = both[:min(len(both), mostBetween)]
 	mixed := slices.Clone(before)
@@ -446,9 +455,9 @@ func (w *walk) between(before []Stage, to Stage, in []bool, l *lane, is, was *pa
 				mixed[i] = to
 			}
 		}
-		if p := w.reach(mixed, l); !p.arrives {
-			return p.path[len(p.path)-1]
+		if p := w.reachAfter(before, mixed, l); !p.arrives {
+			return p.last(), p.unseen
 		}
 	}
-	return -1
+	return -1, 0
 }

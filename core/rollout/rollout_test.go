@@ -184,7 +184,7 @@ func TestNoStateOnTheWayIsForgotten(t *testing.T) {
 					l := &w.lanes[k]
 					states++
 					// What was cut before may still be while a part of the round is not done.
-					p := w.reach(mixed, l)
+					p := w.reachAfter(state, mixed, l)
 					if !p.arrives && w.reach(state, l).arrives && !said[[2]string{gateways[l.a].Key, gateways[l.b].Key}] {
 						t.Errorf("seed %d, round %d %q: %s to %s ends at %v in %v, which is not said", seed, r, round.Name, gateways[l.a].Key, gateways[l.b].Key, p.path, mixed)
 					}

@@ -1911,6 +1911,11 @@ export interface components {
         Cut: {
             from: string;
             passing: boolean;
+            /**
+             * Format: int64
+             * @description of passing ones: until the gateways notice that a tunnel is dead; 0 for as long as gateways of the round change
+             */
+            seconds: number;
             to: string;
             /**
              * Format: int64

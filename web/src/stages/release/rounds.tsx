@@ -92,7 +92,9 @@ function Meanwhile({ plan, round }: { plan: RolloutPlan; round: RolloutRound }) 
               </span>{" "}
               ends at <span className="font-mono">{c.where}</span>,{" "}
               {c.passing
-                ? "some seconds, while its gateways change one after the other"
+                ? c.seconds > 0
+                  ? `up to ${c.seconds} s, until that gateway finds a tunnel dead`
+                  : "while gateways of the round change one after the other"
                 : `until round ${Math.min(c.until, plan.rounds.length - 1) + 1} is done`}
             </li>
           ))}
