@@ -20,6 +20,7 @@ import (
 // small answers.
 const (
 	MostState  = 8 << 20
+	MostConfig = 32 << 20
 	mostAnswer = 1 << 20
 	mostLine   = 64 << 10 // of a stream
 )
@@ -131,6 +132,15 @@ func (c *Client) State(ctx context.Context) (*gateway.State, []byte, error) {
 	}
 	s, err := gateway.ParseState(text)
 	return s, text, err
+}
+
+// Running asks what the gateway runs.
+func (c *Client) Running(ctx context.Context) (*gateway.Config, error) {
+	text, _, err := c.do(ctx, http.MethodGet, "/restconf/ds/"+running+"/"+gatewayNode, nil, MostConfig, nil)
+	if err != nil {
+		return nil, err
+	}
+	return gateway.Parse(text)
 }
 
 // Offers asks what the gateway sees around it.

@@ -143,6 +143,15 @@ func (s *Server) gateways(a huma.API) {
 			out.Body.Gateways, err = d.Bring(ctx, in.Estate, in.Body.Release, in.Body.Sites)
 			return out, refusal(err)
 		})
+	huma.Register(a, operation("put-back-gateway", http.MethodPost, "/api/estates/{estate}/gateways/{site}/put-back", "Overwrite what somebody set by hand at a gateway with what was confirmed"),
+		func(ctx context.Context, in *struct {
+			InGateway
+			Body struct {
+				Digest string `json:"digest" minLength:"1" maxLength:"100" doc:"of what is overwritten: what the gateway is said to run"`
+			}
+		}) (*struct{}, error) {
+			return nil, refusal(d.PutBack(ctx, in.Estate, in.Site, in.Body.Digest))
+		})
 	s.offers(a)
 	s.rollouts(a)
 }

@@ -180,6 +180,26 @@ func (d *Desk) Bring(ctx context.Context, estateKey string, release uint64, site
 	return n, err
 }
 
+// PutBack lets what somebody set by hand at a gateway, by its digest, be overwritten by what
+// was confirmed.
+func (d *Desk) PutBack(ctx context.Context, estateKey, site, digest string) error {
+	return d.store.InTransaction(ctx, func(tx *store.Tx) error {
+		e, err := tx.Estate(estateKey, false)
+		if err != nil {
+			return fmt.Errorf("estate %q: %w", estateKey, err)
+		}
+		row, err := tx.Gateway(e.ID, site, true)
+		if err != nil {
+			return fmt.Errorf("a gateway of %s: %w", site, err)
+		}
+		row.PutBack, row.Attempt = digest, row.Attempt+1
+		if err := tx.SaveGateway(&row, "put_back", "attempt"); err != nil {
+			return err
+		}
+		return identity.Record(ctx, tx, time.Now().UTC(), identity.Act{Action: "gateway.put-back", Estate: e.ID, Object: "gateway " + site, Before: map[string]any{"digest": digest}, After: map[string]any{"release": row.Wanted}})
+	})
+}
+
 // ErrRolling is returned for bringing gateways anywhere while a rollout does.
 var ErrRolling = errors.New("gateways are being brought to a release")
 

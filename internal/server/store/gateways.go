@@ -50,6 +50,7 @@ type Gateway struct {
 	// The attempt and stage that it confirmed last.
 	ConfirmedAttempt uint
 	ConfirmedStage   int
+	PutBack          string  // digest of what somebody set by hand, which a person lets be overwritten
 	Offers           *string // JSON
 	OfferedAt        *time.Time
 	Refusals         string // JSON: offer → reason
@@ -255,12 +256,13 @@ type LineSeen struct {
 	ConfirmedAttempt uint
 	KeyDigest        []byte
 	BarredAt         *time.Time
+	PutBack          string
 	ProvenSince      *time.Time // a rollout waits for what it reports after this
 }
 
 // Lines lists what a server holds, with what its gateways are to be.
 func (t *Tx) Lines(server string) (rows []LineSeen, err error) {
-	return rows, t.db.Table("gateway_lines AS l").Select("l.estate_id, l.site, l.epoch, g.wanted, g.base, g.stage, g.attempt, g.confirmed, g.confirmed_digest, g.confirmed_attempt, g.key_digest, g.barred_at, IF(r.phase = 'proving', r.since, NULL) AS proven_since").
+	return rows, t.db.Table("gateway_lines AS l").Select("l.estate_id, l.site, l.epoch, g.wanted, g.base, g.stage, g.attempt, g.confirmed, g.confirmed_digest, g.confirmed_attempt, g.key_digest, g.barred_at, g.put_back, IF(r.phase = 'proving', r.since, NULL) AS proven_since").
 		Joins("JOIN gateways AS g ON g.estate_id = l.estate_id AND g.site = l.site").
 		Joins("LEFT JOIN rollouts AS r ON r.estate_id = l.estate_id AND r.active = 1").
 		Where("l.server = ? AND l.ended_at IS NULL", server).Find(&rows).Error

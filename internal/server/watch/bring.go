@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"wideknot/core/gateway"
 	"wideknot/core/rollout"
 	"wideknot/internal/line"
 	"wideknot/internal/server/desk"
@@ -100,6 +101,30 @@ func (h *held) confirmed(ctx context.Context, is *store.LineSeen, digest string)
 	h.mu.Unlock()
 	h.say("confirmed", "")
 	h.knock()
+}
+
+// mostDrift is how many differences are told.
+const mostDrift = 20
+
+// differs says in words what somebody changed at the gateway, once for each change.
+func (h *held) differs(ctx context.Context, digest string, wants *desk.ForGateway) {
+	if h.phase == "differs" && h.drifted == digest {
+		return
+	}
+	words := "what it runs is not what was confirmed: somebody changed it, or it was set up anew. Nothing is sent until that is settled"
+	runs, err := h.client.Running(ctx)
+	if err == nil && h.is.Attempt == h.is.ConfirmedAttempt {
+		list := gateway.Difference(wants.Config, runs)
+		for i, o := range list {
+			if i == mostDrift {
+				words += fmt.Sprintf("; and %d more", len(list)-i)
+				break
+			}
+			words += "; " + o.Words
+		}
+	}
+	h.drifted = digest
+	h.say("differs", words)
 }
 
 // fail notes why a gateway does not take a release. One that refuses is not asked again by

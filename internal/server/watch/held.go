@@ -33,6 +33,7 @@ type held struct {
 
 	phase, words string
 	summary      string // that was written last
+	drifted      string // digest of a change by hand that was told
 	begun        bool   // it was told to have its first release
 	refusedAt    string // token of the attempt that the gateway refused
 	spoken       bool   // its modules are those that this server speaks
@@ -277,8 +278,8 @@ func (h *held) bring(ctx context.Context, s *gateway.State) {
 		}
 	case s.Trial.LastToken == token && s.Trial.LastOutcome == "went-back":
 		h.say("went-back", "it was tried, and the gateway went back by itself: no server confirmed it in time. "+s.Trial.Trouble)
-	case is.ConfirmedDigest != "" && s.Digest != is.ConfirmedDigest && s.Digest != "":
-		h.say("differs", "what it runs is not what was confirmed: somebody changed it, or it was set up anew. Nothing is sent until that is settled")
+	case is.ConfirmedDigest != "" && s.Digest != is.ConfirmedDigest && s.Digest != "" && s.Digest != is.PutBack:
+		h.differs(asking, s.Digest, wants)
 	case h.phase == "failed" && h.words != "" && h.failedAt(token):
 		// It refused this attempt; another is wanted by a person.
 	default:

@@ -82,6 +82,16 @@ export const useBar = (estate: string, site: string) =>
     ),
   );
 
+export const usePutBack = (estate: string, site: string) =>
+  useAct(estate, (digest: string) =>
+    answered(
+      client.POST("/api/estates/{estate}/gateways/{site}/put-back", {
+        params: { path: { estate, site } },
+        body: { digest },
+      }),
+    ),
+  );
+
 export const useBring = (estate: string) =>
   useAct(estate, (body: { release: number; sites?: string[] }) =>
     answered(client.POST("/api/estates/{estate}/gateways-bring", { params: { path: { estate } }, body })),

@@ -5,7 +5,8 @@ ALTER TABLE gateways
   ADD COLUMN base BIGINT UNSIGNED NOT NULL DEFAULT 0 AFTER wanted,
   ADD COLUMN stage TINYINT UNSIGNED NOT NULL DEFAULT 3 AFTER base,
   ADD COLUMN confirmed_attempt INT UNSIGNED NOT NULL DEFAULT 0 AFTER confirmed_digest,
-  ADD COLUMN confirmed_stage TINYINT UNSIGNED NOT NULL DEFAULT 3 AFTER confirmed_attempt;
+  ADD COLUMN confirmed_stage TINYINT UNSIGNED NOT NULL DEFAULT 3 AFTER confirmed_attempt,
+  ADD COLUMN put_back VARCHAR(100) NOT NULL DEFAULT '' AFTER confirmed_stage;
 
 -- A release on its way to the gateways of an estate. Active is 1 while it is, else NULL: there
 -- is one at a time. The server whose name and time stand there goes on with it.
@@ -47,4 +48,4 @@ CREATE TABLE rollout_notes (
 -- +goose Down
 DROP TABLE rollout_notes;
 DROP TABLE rollouts;
-ALTER TABLE gateways DROP COLUMN confirmed_stage, DROP COLUMN confirmed_attempt, DROP COLUMN stage, DROP COLUMN base;
+ALTER TABLE gateways DROP COLUMN put_back, DROP COLUMN confirmed_stage, DROP COLUMN confirmed_attempt, DROP COLUMN stage, DROP COLUMN base;

@@ -10,6 +10,7 @@ import {
   useGateways,
   useJoinCode,
   useOffers,
+  usePutBack,
   useWithdrawCode,
 } from "../../api/gateways";
 import { type Place, pageOf, usePlace } from "../../api/place";
@@ -175,10 +176,11 @@ function Links({ g }: { g: GatewayNow }) {
 function Acts({ at, g, release }: { at: Place; g: GatewayNow; release: number }) {
   const bar = useBar(at.estate, g.site);
   const bring = useBring(at.estate);
+  const putBack = usePutBack(at.estate, g.site);
   const again = g.phase === "went-back" || g.phase === "failed";
   return (
     <>
-      <Trouble error={bar.error ?? bring.error} />
+      <Trouble error={bar.error ?? bring.error ?? putBack.error} />
       {release > 0 && !g.barred_at && (again || (g.confirmed !== release && g.wanted !== release)) ? (
         <button
           type="button"
@@ -187,6 +189,17 @@ function Acts({ at, g, release }: { at: Place; g: GatewayNow; release: number })
           onClick={() => bring.mutate({ release, sites: [g.site] })}
         >
           {again ? `Try release ${release} again` : `Bring it to release ${release}`}
+        </button>
+      ) : null}
+      {g.phase === "differs" && g.digest ? (
+        <button
+          type="button"
+          className="btn btn-sm"
+          disabled={putBack.isPending}
+          onClick={() => putBack.mutate(g.digest ?? "")}
+          title="What somebody set there by hand is overwritten"
+        >
+          Put back what was confirmed
         </button>
       ) : null}
       <button
