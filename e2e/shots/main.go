@@ -17,7 +17,6 @@ import (
 
 var views = []struct{ name, path, script string }{
 	{"survey", "/e/brindlewater/d/first/survey", ""},
-	{"survey-edit", "/e/brindlewater/d/first/survey?site=tarnhollow", ""},
 	{"import", "/e/brindlewater/d/first/survey/import", pasted},
 	{"addresses", "/e/brindlewater/d/first/addresses", ""},
 	{"shape", "/e/brindlewater/d/first/shape?a=tarnhollow&b=harrowmere", ""},
@@ -33,9 +32,19 @@ var views = []struct{ name, path, script string }{
 	{"gateway", "/e/brindlewater/d/first/watch/tarnhollow", settle},
 	{"estate", "/e/brindlewater", ""},
 	{"compare", "/e/brindlewater/compare?from=released&to=winter-round", ""},
-	{"account", "/me", ""},
 	{"site-configuration", "/e/brindlewater/d/first/paths/tarnhollow?view=configuration&file=tarnhollow/wg/harrowmere-1.conf", ""},
+	// These two change the demo, so they are the last: its draft is released, and goes to its gateways.
+	{"rollout-plan", "/e/brindlewater/d/winter-round/release?view=plan", asks + `
+	await ask("drafts/winter-round/release", { message: "Winter round", reason: "as surveyed" });
+	await new Promise((done) => setTimeout(done, 3000));`},
+	{"rollout-run", "/e/brindlewater/d/winter-round/release?view=run", asks + `
+	await ask("rollouts", { release: 2, soak_s: 5, by_hand: false, away: 0, without_away: false });
+	await new Promise((done) => setTimeout(done, 20000));`},
 }
+
+// asks lets a script send something to the estate.
+const asks = `
+	const ask = (path, body) => fetch("/api/estates/brindlewater/" + path, { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) });`
 
 // settle waits for what is worked out after the page is there.
 const settle = `await new Promise((done) => setTimeout(done, 1200));`

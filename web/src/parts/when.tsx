@@ -5,13 +5,14 @@ export function When({ at }: { at: string }) {
   return (
     <time dateTime={at} title={moment.toString()} className="whitespace-nowrap">
       {today
-        ? `today ${moment.toLocaleTimeString(undefined, { hour: "2-digit", minute: "2-digit" })}`
+        ? `today ${moment.toLocaleTimeString(undefined, { hour: "2-digit", minute: "2-digit", hourCycle: "h23" })}`
         : moment.toLocaleString(undefined, {
             day: "numeric",
             month: "short",
             year: "numeric",
             hour: "2-digit",
             minute: "2-digit",
+            hourCycle: "h23",
           })}
     </time>
   );

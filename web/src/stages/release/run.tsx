@@ -31,7 +31,7 @@ const phases: Record<RolloutDetail["phase"], string> = {
   "": "begins",
   bringing: "gateways try it and confirm",
   proving: "tunnels and ways are compared with what is expected",
-  soaking: "watched",
+  soaking: "it is watched before the next round begins",
 };
 
 /**
