@@ -3,6 +3,7 @@ package kernel
 import (
 	"errors"
 	"fmt"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -62,11 +63,23 @@ func (p *Plane) ports(c *gateway.Config, have map[string]link) error {
 		if ours[t.WireGuard.Port] {
 			continue
 		}
-		if err := bindable(t.WireGuard.Port); err != nil {
+		if !soonBindable(t.WireGuard.Port) {
 			return fmt.Errorf("port %d, which %s is to have, is taken by another program: stop that, or keep the port from the design with used_ports", t.WireGuard.Port, t.Interface)
 		}
 	}
 	return nil
+}
+
+// soonBindable tries a UDP port for half a second: a question to a name server has one for as
+// long as it waits.
+func soonBindable(port int) bool {
+	for range 5 {
+		if bindable(port) == nil {
+			return true
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return false
 }
 
 // bindable tries a UDP port.

@@ -222,8 +222,20 @@ func (p *Plane) Carrying() (map[netip.Addr]bool, error) {
 
 // Listen opens a socket for probes.
 func (p *Plane) Listen(ctx context.Context, four bool, port, mark int) (stamp.Conn, error) {
-	return stamp.Listen(ctx, four, port, mark)
+	if port != 0 {
+		return stamp.Listen(ctx, four, port, mark)
+	}
+	// The system's own choice might be a port that a tunnel is to have later.
+	for port := stamp.Port + 1; port < stamp.Port+asking; port++ {
+		if conn, err := stamp.Listen(ctx, four, port, mark); err == nil {
+			return conn, nil
+		}
+	}
+	return stamp.Listen(ctx, four, 0, mark)
 }
+
+// asking is how many ports after that of STAMP probes may be sent from; nobody has those.
+const asking = 10
 
 // gather is how long changes of links are gathered before they are told.
 const gather = 20 * time.Millisecond

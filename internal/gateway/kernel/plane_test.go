@@ -24,6 +24,7 @@ import (
 	"wideknot/core/sample"
 	"wideknot/core/tunnel"
 	"wideknot/internal/gateway/agent"
+	"wideknot/internal/gateway/stamp"
 )
 
 var kills = flag.Int("kills", 8, "at how many random moments applying is ended by kill -9")
@@ -393,6 +394,31 @@ func TestLinksComeBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	differ(t, "all links down and up", want, seen(t))
+}
+
+// Probes are sent from ports that no tunnel has, not from one of the system's choice; a port
+// that is free in a moment is waited for.
+func TestPortsOfTunnelsAreLeftToThem(t *testing.T) {
+	needsRoot(t)
+	a, _ := releases(t, 1)
+	p := open(t)
+	conn, err := p.Listen(t.Context(), true, 0, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	if other, err := net.ListenPacket("udp4", fmt.Sprintf(":%d", stamp.Port+1)); err == nil {
+		t.Errorf("probes are not sent from %v", other.LocalAddr())
+		_ = other.Close()
+	}
+	asks, err := net.ListenPacket("udp", fmt.Sprintf(":%d", a.Tunnels[0].WireGuard.Port))
+	if err != nil {
+		t.Fatal(err)
+	}
+	time.AfterFunc(150*time.Millisecond, func() { _ = asks.Close() })
+	if err := p.Check(a); err != nil {
+		t.Error(err)
+	}
 }
 
 func TestRefusesWhatOthersHave(t *testing.T) {

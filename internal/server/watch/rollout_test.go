@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"wideknot/core/estate"
+	"wideknot/core/rollout"
 	"wideknot/internal/fleet"
 	"wideknot/internal/server/desk"
 	"wideknot/internal/server/rollouts"
@@ -192,4 +193,80 @@ func TestAFaultStopsARollout(t *testing.T) {
 		}
 	}
 	w.eventually("release 2 confirmed everywhere", 5*time.Second, w.allConfirmed(number))
+}
+
+// A gateway that refuses a release stops the rollout, in its own words, and nothing of it
+// stays anywhere once it is taken back.
+func TestAGatewayThatRefusesStopsARollout(t *testing.T) {
+	t.Parallel()
+	w := opened(t, "two-hubs", 1)
+	w.stand()
+	w.goOn("runner")
+	w.eventually("release 1 confirmed everywhere", 20*time.Second, w.allConfirmed(1))
+	ctx := context.Background()
+	at := desk.At(w.key, desk.First)
+	view, err := w.desk.View(ctx, at.Place)
+	if err != nil {
+		t.Fatal(err)
+	}
+	overlay := view.Estate.Clone().Overlays[0]
+	overlay.Transport = estate.IPsec // which no stand-in speaks
+	if _, err := w.desk.SaveOverlay(ctx, at, overlay.Key, overlay); err != nil {
+		t.Fatal(err)
+	}
+	out, err := w.desk.Release(ctx, at, "another transport", "to see it refused")
+	if err != nil {
+		t.Fatal(err)
+	}
+	office := rollouts.New(w.db, w.desk)
+	if _, err := office.Start(ctx, w.key, out.Number, nil, rollouts.Settings{}); err != nil {
+		t.Fatal(err)
+	}
+	d := w.until(1, "stopped", 30*time.Second, in(rollouts.Stopped))
+	if d.Round != 0 || !strings.Contains(d.Words, "a stand-in has no IPsec") {
+		t.Errorf("it stops at round %d and says %q", d.Round, d.Words)
+	}
+	if d.Plan.Cut == 0 {
+		t.Error("another transport is planned to cut nobody")
+	}
+	if _, err := office.Decide(ctx, w.key, 1, rollouts.Undo, false); err != nil {
+		t.Fatal(err)
+	}
+	w.until(1, "taken back", 30*time.Second, in(rollouts.Undone))
+	w.eventually("release 1 confirmed everywhere", 10*time.Second, w.allConfirmed(1))
+}
+
+// Waves are a person's to choose; what cannot be is refused with its reason, and nothing begins.
+func TestWavesOfAPerson(t *testing.T) {
+	t.Parallel()
+	w := opened(t, "two-hubs", 1)
+	w.stand()
+	w.eventually("release 1 confirmed everywhere", 20*time.Second, w.allConfirmed(1))
+	office := rollouts.New(w.db, w.desk)
+	ctx := context.Background()
+	number := w.release(w.estate.Sites[0].Key, func(s *estate.Site) { s.Links[0].MTU = 1400 })
+	var sites []string
+	for i := range w.estate.Sites {
+		sites = append(sites, w.estate.Sites[i].Key)
+	}
+	for _, c := range []struct {
+		name  string
+		waves []rollout.Wave
+		wrong string
+	}{
+		{"a site is missing", []rollout.Wave{{Name: "some", Sites: sites[1:]}}, sites[0] + " changes, and is in no wave"},
+		{"one is there twice", []rollout.Wave{{Name: "a", Sites: sites}, {Name: "b", Sites: sites[:1]}}, "in two waves"},
+		{"one does not exist", []rollout.Wave{{Name: "a", Sites: append(slices.Clone(sites), "atlantis")}}, "atlantis, which is no site"},
+	} {
+		if _, err := office.Start(ctx, w.key, number, c.waves, rollouts.Settings{}); err == nil || !strings.Contains(err.Error(), c.wrong) {
+			t.Errorf("%s: %v", c.name, err)
+		}
+	}
+	if list, err := office.List(ctx, w.key); err != nil || len(list) != 0 {
+		t.Errorf("what began: %+v, %v", list, err)
+	}
+	plan, err := office.Plan(ctx, w.key, number, []rollout.Wave{{Name: "all at once", Sites: sites}})
+	if err != nil || len(plan.Waves) != 1 {
+		t.Errorf("all at once: %+v, %v", plan, err)
+	}
 }

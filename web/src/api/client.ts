@@ -74,6 +74,7 @@ export type RolloutDetail = components["schemas"]["RolloutDetail"];
 export type RolloutGateway = components["schemas"]["RolloutGateway"];
 export type RolloutOrder = components["schemas"]["RolloutOrder"];
 export type RolloutPlan = components["schemas"]["Plan"];
+export type RolloutWave = components["schemas"]["WaveOrder"];
 export type RolloutRound = components["schemas"]["Round"];
 export type GatewayNow = components["schemas"]["GatewayNow"];
 export type TunnelNow = components["schemas"]["TunnelNow"];

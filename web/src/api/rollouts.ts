@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { answered, client, type Rollout, type RolloutOrder } from "./client";
+import { answered, client, type Rollout, type RolloutOrder, type RolloutWave } from "./client";
 
 const listKey = (estate: string) => ["rollouts", estate];
 
@@ -33,16 +33,21 @@ export const useRollout = (estate: string, number: number) =>
     refetchInterval: (q) => (q.state.data && !isOnItsWay(q.state.data) ? false : EVERY),
   });
 
-/** How a release would be brought to gateways. */
-export const useRolloutPlan = (estate: string, release: number, on: boolean) =>
+/** How a release would be brought to gateways, in the usual waves or in those of a person. */
+export const useRolloutPlan = (
+  estate: string,
+  release: number,
+  waves: RolloutWave[] | undefined,
+  on: boolean,
+) =>
   useQuery({
-    queryKey: ["rollout-plan", estate, release],
+    queryKey: ["rollout-plan", estate, release, waves],
     queryFn: ({ signal }) =>
       answered(
         client.POST("/api/estates/{estate}/rollout-plan", {
           signal,
           params: { path: { estate } },
-          body: { release, soak_s: 0, by_hand: false, away: 0, without_away: false },
+          body: { release, waves, soak_s: 0, by_hand: false, away: 0, without_away: false },
         }),
       ),
     enabled: on && release > 0,

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import type { RolloutPlan } from "../../api/client";
+import type { RolloutPlan, RolloutWave } from "../../api/client";
 import type { Place } from "../../api/place";
 import { useReleases } from "../../api/queries";
 import { useRolloutPlan, useStartRollout } from "../../api/rollouts";
@@ -30,7 +30,9 @@ export function Plan({
   const [params, set] = useAddress();
   const releases = (useReleases(at.estate).data ?? []).filter((r) => r.number > 0);
   const release = Number(params.get("of")) || latest;
-  const plan = useRolloutPlan(at.estate, release, may);
+  const [waves, setWaves] = useState<RolloutWave[]>();
+  const [text, setText] = useState<string>(); // of waves that somebody writes
+  const plan = useRolloutPlan(at.estate, release, waves, may);
   if (latest === 0) {
     return <p className="py-2">Nothing is released yet. Put a draft in force first.</p>;
   }
@@ -61,8 +63,21 @@ export function Plan({
       <Trouble error={plan.error} />
       {p ? <Sum plan={p} /> : null}
       {p && p.rounds.length > 0 ? <Rounds plan={p} /> : null}
+      {(p && p.rounds.length > 0) || text !== undefined ? (
+        <Waves
+          text={text ?? (p ? textOf(p) : "")}
+          own={waves !== undefined}
+          onText={setText}
+          onChoose={(chosen) => {
+            setWaves(chosen);
+            if (!chosen) {
+              setText(undefined);
+            }
+          }}
+        />
+      ) : null}
       {p && (role === "operator" || role === "owner") ? (
-        <Start estate={at.estate} release={release} plan={p} onStart={onStart} />
+        <Start estate={at.estate} release={release} waves={waves} plan={p} onStart={onStart} />
       ) : null}
     </>
   );
@@ -113,14 +128,76 @@ function Sum({ plan }: { plan: RolloutPlan }) {
   );
 }
 
+/** The waves of a plan as text, one a line. */
+const textOf = (plan: RolloutPlan) => plan.waves.map((w) => `${w.name}: ${w.sites.join(" ")}`).join("\n");
+
+/** Waves as text, for who wants other ones. */
+function Waves({
+  text,
+  own,
+  onText,
+  onChoose,
+}: {
+  text: string;
+  own: boolean;
+  onText: (text: string) => void;
+  onChoose: (waves?: RolloutWave[]) => void;
+}) {
+  const waves = text
+    .split("\n")
+    .filter((line) => line.trim())
+    .map((line, i) => {
+      const [name, sites] = line.includes(":")
+        ? [line.split(":")[0], line.split(":").slice(1).join(":")]
+        : ["", line];
+      return { name: name?.trim() || `wave ${i + 1}`, sites: (sites ?? "").split(/[\s,]+/).filter(Boolean) };
+    });
+  const empty = waves.find((w) => w.sites.length === 0);
+  return (
+    <details className="max-w-5xl mt-2" data-testid="waves">
+      <summary className="cursor-pointer text-[13px]">Change the waves</summary>
+      <Field
+        label="One wave a line: its name, a colon, its sites"
+        error={empty ? `${empty.name} has no sites` : undefined}
+      >
+        {(aria) => (
+          <textarea
+            {...aria}
+            className="cell font-mono text-[13px] h-36"
+            value={text}
+            onChange={(e) => onText(e.target.value)}
+          />
+        )}
+      </Field>
+      <div className="flex gap-2 mt-1">
+        <button
+          type="button"
+          className="btn btn-sm"
+          disabled={empty !== undefined || waves.length === 0}
+          onClick={() => onChoose(waves)}
+        >
+          Plan these waves
+        </button>
+        {own ? (
+          <button type="button" className="btn btn-sm" onClick={() => onChoose(undefined)}>
+            Back to the usual waves
+          </button>
+        ) : null}
+      </div>
+    </details>
+  );
+}
+
 function Start({
   estate,
   release,
+  waves,
   plan,
   onStart,
 }: {
   estate: string;
   release: number;
+  waves?: RolloutWave[];
   plan: RolloutPlan;
   onStart: () => void;
 }) {
@@ -145,6 +222,7 @@ function Start({
         start.mutate(
           {
             release,
+            waves,
             soak_s: Number(soak),
             away: Number(away),
             by_hand: byHand,
