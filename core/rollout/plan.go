@@ -107,9 +107,9 @@ func check(gateways []Gateway, waves []Wave) error {
 			seen[site] = true
 		}
 	}
-	for key, g := range known {
-		if g.changes() && !seen[key] {
-			return fmt.Errorf("%s changes, and is in no wave", key)
+	for i := range gateways {
+		if g := &gateways[i]; g.changes() && !seen[g.Key] {
+			return fmt.Errorf("%s changes, and is in no wave", g.Key)
 		}
 	}
 	return nil

@@ -32,11 +32,11 @@ func Waves(gateways []Gateway) (out []Wave) {
 	}
 	if len(spokes) > 0 {
 		first := slices.MinFunc(spokes, func(a, b *Gateway) int {
-			return cmp.Or(cmp.Compare(a.at(Old).far(), b.at(Old).far()), cmp.Compare(len(a.at(Old).Routes), len(b.at(Old).Routes)), cmp.Compare(a.Key, b.Key))
+			return cmp.Or(cmp.Compare(len(a.at(Old).Tunnels), len(b.at(Old).Tunnels)), cmp.Compare(len(a.at(Old).Routes), len(b.at(Old).Routes)), cmp.Compare(a.Key, b.Key))
 		})
 		out = append(out, Wave{
 			Name: "first", Sites: []string{first.Key},
-			Why: fmt.Sprintf("%s risks least: no other site's traffic goes through it, and of those that change it has the fewest tunnels, %d", first.Key, first.at(Old).far()),
+			Why: fmt.Sprintf("%s risks least: no other site's traffic goes through it, and of those that change it has the fewest tunnels, %d", first.Key, len(first.at(Old).Tunnels)),
 		})
 		region, rest := Wave{Name: first.Region}, Wave{Name: "the rest"}
 		for _, g := range spokes {
@@ -95,17 +95,13 @@ func hubWaves(gateways []Gateway, hubs []*Gateway) (out []Wave) {
 	return out
 }
 
-type held struct{ *gateway.Config }
-
 // at is the configuration at a stage, an empty one for none.
-func (g *Gateway) at(s Stage) held {
+func (g *Gateway) at(s Stage) *gateway.Config {
 	if c := At(g.Old, g.New, s); c != nil {
-		return held{c}
+		return c
 	}
-	return held{&gateway.Config{}}
+	return &gateway.Config{}
 }
-
-func (h held) far() int { return len(h.Tunnels) }
 
 // changes reports whether a rollout changes anything of a gateway.
 func (g *Gateway) changes() bool {

@@ -54,8 +54,8 @@ type Settings struct {
 	Soak    int    `json:"soak_s" minimum:"0" maximum:"86400" doc:"seconds that a round is watched before the next one begins"`
 	ByHand  bool   `json:"by_hand" doc:"a person lets each round begin"`
 	Away    int    `json:"away" minimum:"0" maximum:"10000" doc:"how many gateways may be away before it stops"`
-	From    string `json:"from,omitempty" maxLength:"5" pattern:"^([01][0-9]:[0-5][0-9])?$" doc:"time of day, UTC, from which rounds may begin; empty for always"`
-	To      string `json:"to,omitempty" maxLength:"5" pattern:"^([01][0-9]|2[0-3]):[0-5][0-9]$|^$" doc:"time of day until which they may"`
+	From    string `json:"from,omitempty" maxLength:"5" pattern:"^(([01][0-9]|2[0-3]):[0-5][0-9])?$" doc:"time of day, UTC, from which rounds may begin; empty for always"`
+	To      string `json:"to,omitempty" maxLength:"5" pattern:"^(([01][0-9]|2[0-3]):[0-5][0-9])?$" doc:"time of day until which they may"`
 	Without bool   `json:"without_away" doc:"what gateways that are away may still use is taken away all the same"`
 }
 
