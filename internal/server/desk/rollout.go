@@ -14,17 +14,12 @@ import (
 )
 
 // RolloutGateways lists the gateways of an estate between what they keep and what they are at
-// a release, and the release that each of those that take part keeps. With bases they are taken
-// to keep those; with nil what they said they keep.
+// a release, where they keep what bases say, and the release that each of those that take part
+// keeps.
 func (d *Desk) RolloutGateways(ctx context.Context, estateKey string, release uint64, bases map[string]uint64) ([]rollout.Gateway, map[string]uint64, error) {
 	to, err := d.View(ctx, Place{estateKey, fmt.Sprintf("release-%d", release)})
 	if err != nil {
 		return nil, nil, err
-	}
-	if bases == nil {
-		if bases, err = d.keeping(ctx, estateKey); err != nil {
-			return nil, nil, err
-		}
 	}
 	usual := usualOf(bases, release)
 	views := map[uint64]*View{release: to}
@@ -45,8 +40,8 @@ func (d *Desk) RolloutGateways(ctx context.Context, estateKey string, release ui
 	return out, part, nil
 }
 
-// keeping lists what the gateways of an estate that joined said they keep.
-func (d *Desk) keeping(ctx context.Context, estateKey string) (out map[string]uint64, err error) {
+// Keeping lists the release that each gateway of an estate that joined said it keeps.
+func (d *Desk) Keeping(ctx context.Context, estateKey string) (out map[string]uint64, err error) {
 	err = d.store.Snapshot(ctx, func(tx *store.Tx) error {
 		out = map[string]uint64{}
 		e, err := tx.Estate(estateKey, false)

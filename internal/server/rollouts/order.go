@@ -25,6 +25,10 @@ type Office struct {
 	Desk  *desk.Desk
 
 	planning chan struct{} // one is planned at a time
+	last     struct {      // by who plans: who looks at a plan begins it next
+		question string
+		plan     Stored
+	}
 }
 
 // New returns an office.
@@ -122,10 +126,20 @@ func (o *Office) Plan(ctx context.Context, estateKey string, release uint64, wav
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
-	if err := o.idle(ctx, estateKey); err != nil {
+	row, err := o.idle(ctx, estateKey)
+	if err != nil {
 		return nil, err
 	}
-	gateways, bases, err := o.Desk.RolloutGateways(ctx, estateKey, release, nil)
+	keep, err := o.Desk.Keeping(ctx, estateKey)
+	if err != nil {
+		return nil, err
+	}
+	question := text([]any{row, release, waves, keep})
+	if o.last.question == question {
+		again := o.last.plan
+		return &again, nil
+	}
+	gateways, bases, err := o.Desk.RolloutGateways(ctx, estateKey, release, keep)
 	if err != nil {
 		return nil, err
 	}
@@ -133,16 +147,19 @@ func (o *Office) Plan(ctx context.Context, estateKey string, release uint64, wav
 	if err != nil {
 		return nil, estate.Problems{{Path: "waves", Message: err.Error()}}
 	}
-	return &Stored{Plan: *plan, Bases: bases}, nil
+	o.last.question, o.last.plan = question, Stored{Plan: *plan, Bases: bases}
+	again := o.last.plan
+	return &again, nil
 }
 
-// idle refuses where a rollout is on its way already.
-func (o *Office) idle(ctx context.Context, estateKey string) error {
-	return o.Store.Snapshot(ctx, func(tx *store.Tx) error {
+// idle refuses where a rollout is on its way already. It returns the number of the estate.
+func (o *Office) idle(ctx context.Context, estateKey string) (id uint64, err error) {
+	err = o.Store.Snapshot(ctx, func(tx *store.Tx) error {
 		e, err := tx.Estate(estateKey, false)
 		if err != nil {
 			return err
 		}
+		id = e.ID
 		switch _, err := tx.ActiveRollout(e.ID, false); {
 		case err == nil:
 			return ErrActive
@@ -152,6 +169,7 @@ func (o *Office) idle(ctx context.Context, estateKey string) error {
 			return err
 		}
 	})
+	return id, err
 }
 
 // Start begins to bring a release to gateways.
