@@ -7,6 +7,7 @@ import {
   type Overlay,
   type Parcel,
   type Repair,
+  type ShapedOverlay,
   type Site,
 } from "./client";
 import type { Place } from "./place";
@@ -73,9 +74,20 @@ function refresh(queries: QueryClient, at: Place, head: EstateHead) {
   queries.invalidateQueries({ queryKey: ["card", at.estate] });
 }
 
-export function useEdit<Input>(at: Place, run: (input: Input) => Promise<EstateHead>) {
+/** An edit of the draft. Known takes what it said into what pages hold, before they ask anew. */
+export function useEdit<Input>(
+  at: Place,
+  run: (input: Input) => Promise<EstateHead>,
+  known?: (queries: QueryClient, head: EstateHead, input: Input) => void,
+) {
   const queries = useQueryClient();
-  return useMutation({ mutationFn: run, onSuccess: (head) => refresh(queries, at, head) });
+  return useMutation({
+    mutationFn: run,
+    onSuccess: (head, input) => {
+      known?.(queries, head, input);
+      refresh(queries, at, head);
+    },
+  });
 }
 
 const ifMatch = (revision?: number) => (revision ? { "If-Match": `"${revision}"` } : {});
@@ -100,13 +112,20 @@ export const useDeleteSite = (at: Place) =>
   );
 
 export const useSaveOverlay = (at: Place) =>
-  useEdit(at, (input: { overlay: Overlay; revision?: number }) =>
-    answered(
-      client.PUT("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}", {
-        params: { path: { ...at, overlay: input.overlay.key }, header: ifMatch(input.revision) },
-        body: input.overlay,
-      }),
-    ),
+  useEdit(
+    at,
+    (input: { overlay: Overlay; revision?: number }) =>
+      answered(
+        client.PUT("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}", {
+          params: { path: { ...at, overlay: input.overlay.key }, header: ifMatch(input.revision) },
+          body: input.overlay,
+        }),
+      ),
+    // So that an edit that follows at once is based on this one, not refused for it.
+    (queries, head, { overlay }) =>
+      queries.setQueryData<ShapedOverlay[]>([at.estate, at.draft, "overlays"], (list) =>
+        list?.map((o) => (o.key === overlay.key ? { ...o, ...overlay, revision: head.revision } : o)),
+      ),
   );
 
 export const useDeleteOverlay = (at: Place) =>
