@@ -103,8 +103,14 @@ func (t *Tx) RolloutNotes(rollout uint64) (rows []RolloutNote, err error) {
 	return rows, t.db.Table("(?) AS n", last).Order("id").Find(&rows).Error
 }
 
-// WantAt says what gateways are to be: a stage between two releases. Each is another attempt.
+// WantAt says what gateways are to be: a stage between two releases. Each is another attempt:
+// how the one before went is said no more.
 func (t *Tx) WantAt(estate uint64, sites []string, release, base uint64, stage int) error {
+	err := t.db.Model(&GatewayLine{}).Where("estate_id = ? AND site IN ?", estate, sites).
+		Updates(map[string]any{"phase": "sending", "words": "", "changed_at": gorm.Expr("UTC_TIMESTAMP(3)")}).Error
+	if err != nil {
+		return err
+	}
 	return t.db.Model(&Gateway{}).Where("estate_id = ? AND site IN ?", estate, sites).
 		Updates(map[string]any{"wanted": release, "base": base, "stage": stage, "attempt": gorm.Expr("attempt + 1")}).Error
 }

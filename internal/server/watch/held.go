@@ -35,6 +35,7 @@ type held struct {
 	summary      string // that was written last
 	drifted      string // digest of a change by hand that was told
 	begun        bool   // it was told to have its first release
+	saidOf       uint   // attempt that phase and words are of
 	refusedAt    string // token of the attempt that the gateway refused
 	spoken       bool   // its modules are those that this server speaks
 	wants        *desk.ForGateway
@@ -241,6 +242,9 @@ func (h *held) bring(ctx context.Context, s *gateway.State) {
 	if is.Wanted == 0 {
 		h.first(ctx, s)
 		return
+	}
+	if h.saidOf != is.Attempt { // the database says nothing of this attempt yet
+		h.saidOf, h.phase, h.words = is.Attempt, "", ""
 	}
 	if is.Attempt == is.ConfirmedAttempt && is.ConfirmedDigest != "" && s.Digest == is.ConfirmedDigest && s.Trial.Token == "" {
 		h.say("confirmed", "") // what most say, most of the time
