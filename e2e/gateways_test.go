@@ -188,6 +188,8 @@ func TestTheDemoLives(t *testing.T) {
 	}
 	d.find("[data-testid=there] span", "40 of 40 there")
 	d.find("[data-gateway=fenhouse] span", "its clock is 4 min fast")
+	d.goTo("/e/brindlewater/d/first/release?view=plan")
+	d.find("[data-testid=plan-sum] p", "No gateway has anything to change")
 	p.must("POST", "/api/estates/brindlewater/drafts/winter-round/release", map[string]any{"message": "winter round", "reason": "as it stands"}, nil)
 	goesAndComesBack(d)
 	d.goTo("/e/brindlewater/d/first/watch")

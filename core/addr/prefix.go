@@ -75,3 +75,21 @@ func Nth(super netip.Prefix, bits int, n uint64) (netip.Prefix, bool) {
 	address, _ := netip.AddrFromSlice(bytes)
 	return netip.PrefixFrom(address, bits), true
 }
+
+// Moved is the address at the same place in another prefix of equal length. Where that is
+// none, or the same one, the address stays.
+func Moved(a netip.Addr, from, to netip.Prefix) netip.Addr {
+	if from == to || !to.IsValid() {
+		return a
+	}
+	host, network := a.AsSlice(), to.Addr().AsSlice()
+	for i := range host {
+		mask := byte(0xff)
+		if bits := to.Bits() - i*8; bits < 8 {
+			mask = ^(byte(0xff) >> max(bits, 0))
+		}
+		host[i] = network[i]&mask | host[i]&^mask
+	}
+	out, _ := netip.AddrFromSlice(host)
+	return out
+}

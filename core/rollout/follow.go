@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"wideknot/core/addr"
 	"wideknot/core/gateway"
 )
 
@@ -75,22 +76,10 @@ func (n *net) seen(state []Stage, i int, a netip.Addr) netip.Addr {
 	maps := n.at(i, state[i]).config.Maps
 	for k := range maps {
 		if maps[k].Inside.Contains(a) {
-			return moved(a, maps[k].Inside, maps[k].Outside)
+			return addr.Moved(a, maps[k].Inside, maps[k].Outside)
 		}
 	}
 	return a
-}
-
-// moved is an address at the same place in another prefix.
-func moved(a netip.Addr, from, to netip.Prefix) netip.Addr {
-	x, y := a.AsSlice(), to.Addr().AsSlice()
-	for i := range x {
-		keep := min(max(from.Bits()-8*i, 0), 8)
-		mask := byte(0xff) << (8 - keep)
-		y[i] = y[i]&mask | x[i]&^mask
-	}
-	out, _ := netip.AddrFromSlice(y)
-	return out
 }
 
 // run follows the packet from one gateway's LAN to another's.
@@ -105,7 +94,7 @@ func (f *flight) run(at, to int) bool {
 		if arriving != "" {
 			for i := range here.config.Maps {
 				if m := &here.config.Maps[i]; m.Outside.Contains(f.dst) {
-					f.dst = moved(f.dst, m.Outside, m.Inside)
+					f.dst = addr.Moved(f.dst, m.Outside, m.Inside)
 					break
 				}
 			}

@@ -61,6 +61,7 @@ func Make(gateways []Gateway, waves []Wave) (*Plan, error) {
 	if waves == nil {
 		waves = Waves(gateways)
 	}
+	waves = append([]Wave{}, waves...) // a list, if an empty one, for who reads it as JSON
 	if err := check(gateways, waves); err != nil {
 		return nil, err
 	}
@@ -300,7 +301,8 @@ func (w *walk) adds() bool {
 
 // rounds lists what waves do: in one step, or in three passes of which the first only widens
 // and the last only narrows. Waves of sites without a hub are one in those.
-func (w *walk) rounds(waves []Wave, steps bool) (out []Round) {
+func (w *walk) rounds(waves []Wave, steps bool) []Round {
+	out := []Round{}
 	if !steps {
 		for i := range waves {
 			out = append(out, Round{Name: waves[i].Name, Wave: i, Stage: New, Sites: waves[i].Sites})

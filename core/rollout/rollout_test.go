@@ -1,9 +1,11 @@
 package rollout
 
 import (
+	"encoding/json"
 	"math/rand/v2"
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 
 	"wideknot/core/estate"
@@ -203,5 +205,26 @@ func TestNoStateOnTheWayIsForgotten(t *testing.T) {
 	t.Logf("%d states of pairs; %d pairs of sites cut on the way, %d saved by steps, %d designs in steps", states, cut, saved, steps)
 	if cut == 0 || saved == 0 {
 		t.Error("that shows little")
+	}
+}
+
+// Where nothing changes the plan is empty, and its lists are lists.
+func TestNothingToDo(t *testing.T) {
+	e, err := examples.Estate("two-hubs")
+	if err != nil {
+		t.Fatal(err)
+	}
+	list, _ := configs(e)
+	var gateways []Gateway
+	for i, c := range list {
+		gateways = append(gateways, Gateway{Key: e.Sites[i].Key, Old: c, New: c})
+	}
+	p, err := Make(gateways, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := json.Marshal(p)
+	if err != nil || strings.Contains(string(text), "null") || len(p.Rounds) != 0 || p.Unchanged != len(gateways) {
+		t.Errorf("%v %s", err, text)
 	}
 }

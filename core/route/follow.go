@@ -140,7 +140,7 @@ func (m *Map) locate(a netip.Addr) (place, *Walk) {
 		return place{}, &Walk{FromSite: -1, ToSite: -1, Where: -1, End: Unknown, Why: fmt.Sprintf("%s is at %s", a, m.names(found)), Fix: "Renumber or map one of them, or follow a packet from an address that is at one site only."}
 	}
 	h := found[0]
-	return place{site: h.site, subnet: h.subnet, own: a, seen: translate(a, h.prefix, m.subnet(h).Taking())}, nil
+	return place{site: h.site, subnet: h.subnet, own: a, seen: addr.Moved(a, h.prefix, m.subnet(h).Taking())}, nil
 }
 
 func (m *Map) names(holdings []holding) string {
@@ -149,23 +149,6 @@ func (m *Map) names(holdings []holding) string {
 		keys = append(keys, m.Plan.Site(h.site).Key)
 	}
 	return strings.Join(keys, " and ")
-}
-
-// translate moves an address from one prefix to another of equal length.
-func translate(a netip.Addr, from, to netip.Prefix) netip.Addr {
-	if from == to || !to.IsValid() {
-		return a
-	}
-	host, network := a.AsSlice(), to.Addr().AsSlice()
-	for i := range host {
-		mask := byte(0xff)
-		if bits := to.Bits() - i*8; bits < 8 {
-			mask = ^(byte(0xff) >> max(bits, 0))
-		}
-		host[i] = network[i]&mask | host[i]&^mask
-	}
-	out, _ := netip.AddrFromSlice(host)
-	return out
 }
 
 func (m *Map) denied(w *Walk, overlay int, reply bool) {

@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"wideknot/core/addr"
 	"wideknot/core/estate"
 	"wideknot/core/tunnel"
 )
@@ -132,7 +133,7 @@ func (m *Map) inside(site int, a netip.Addr) netip.Addr {
 	subnets := m.Plan.Site(site).Subnets
 	for i := range subnets {
 		if n := &subnets[i]; n.Map.IsValid() && len(n.Share) > 0 && n.Map.Contains(a) {
-			return translate(a, n.Map, n.Prefix)
+			return addr.Moved(a, n.Map, n.Prefix)
 		}
 	}
 	return a

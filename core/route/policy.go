@@ -264,7 +264,7 @@ func (m *Map) OwnIn(site int, seen netip.Prefix) (out []netip.Prefix) {
 		case seen.Bits() <= taking.Bits():
 			out = append(out, n.Prefix)
 		default:
-			out = append(out, netip.PrefixFrom(translate(seen.Masked().Addr(), taking, n.Prefix), seen.Bits()))
+			out = append(out, netip.PrefixFrom(addr.Moved(seen.Masked().Addr(), taking, n.Prefix), seen.Bits()))
 		}
 	}
 	return out

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 
+	"wideknot/core/addr"
 	"wideknot/core/estate"
 	"wideknot/core/tunnel"
 )
@@ -84,7 +85,7 @@ func (f *flight) run() place {
 		if f.in.by == lan && known && r.Kind == Connected {
 			f.walk.End, f.walk.ToSite = Delivered, f.at
 			i := m.holdsOwn(f.at, f.to)
-			return place{f.at, i, f.to, translate(f.to, m.Plan.Site(f.at).Subnets[i].Prefix, m.Plan.Site(f.at).Subnets[i].Taking())}
+			return place{f.at, i, f.to, addr.Moved(f.to, m.Plan.Site(f.at).Subnets[i].Prefix, m.Plan.Site(f.at).Subnets[i].Taking())}
 		}
 		if g := &m.Plan.Site(f.at).Gateway; f.in.by == lan && g.Placement == estate.OneArmed && !g.LANAddressOf(f.to.Is4()).IsValid() {
 			if known && (r.Kind == Overlay || r.Kind == Cut) {
@@ -221,7 +222,7 @@ func (f *flight) permitted(overlay int) bool {
 	}
 	target := nowhere(f.to)
 	if found, ok := m.shared[overlay].around(f.to); ok {
-		target = place{found[0].site, found[0].subnet, translate(f.to, found[0].prefix, m.subnet(found[0]).Prefix), f.to}
+		target = place{found[0].site, found[0].subnet, addr.Moved(f.to, found[0].prefix, m.subnet(found[0]).Prefix), f.to}
 	}
 	var action estate.Action
 	if action, f.walk.Rule = policy.verdict(f.source, target, f.packet.Protocol, f.packet.Port, f.reply); action == estate.Deny {

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"wideknot/core/addr"
 	"wideknot/core/gateway"
 )
 
@@ -38,7 +39,7 @@ func (m *Machine) arrive(device string, p Packet, now time.Time) action {
 	if s.fresh && fromTunnel {
 		for i := range c.Maps {
 			if mp := &c.Maps[i]; mp.Outside.Contains(in.dst) {
-				s.flow.answers.src = moved(in.dst, mp.Outside, mp.Inside)
+				s.flow.answers.src = addr.Moved(in.dst, mp.Outside, mp.Inside)
 				break
 			}
 		}
@@ -238,7 +239,7 @@ func (m *Machine) leaves(to string, f *flow) {
 	if m.tunnels[to] != nil {
 		for i := range m.config.Maps {
 			if mp := &m.config.Maps[i]; mp.Inside.Contains(src) {
-				f.answers.dst = moved(src, mp.Inside, mp.Outside)
+				f.answers.dst = addr.Moved(src, mp.Inside, mp.Outside)
 				return
 			}
 		}
@@ -306,18 +307,6 @@ func (m *Machine) freePort(f *flow) {
 			f.answers.sport = m.ports
 		}
 	}
-}
-
-// moved is an address at the same place in another prefix.
-func moved(a netip.Addr, from, to netip.Prefix) netip.Addr {
-	x, y := a.AsSlice(), to.Addr().AsSlice()
-	for i := range x {
-		keep := min(max(from.Bits()-8*i, 0), 8)
-		mask := byte(0xff) << (8 - keep)
-		y[i] = y[i]&mask | x[i]&^mask
-	}
-	out, _ := netip.AddrFromSlice(y)
-	return out
 }
 
 // passes judges a packet that goes through, as the chain pass of the rendered filter does.

@@ -73,18 +73,6 @@ func TestPackets(t *testing.T) {
 
 func must(p Packet, _ bool) Packet { return p }
 
-// An address keeps its place in the prefix that stands for its own.
-func TestMoved(t *testing.T) {
-	for _, test := range [][4]string{
-		{"192.168.40.77", "192.168.40.0/24", "10.99.3.0/24", "10.99.3.77"}, {"192.168.41.77", "192.168.40.0/23", "10.99.2.0/23", "10.99.3.77"},
-		{"192.168.40.130", "192.168.40.128/25", "10.1.2.0/25", "10.1.2.2"}, {"fd00:1::5", "fd00:1::/64", "fd00:2::/64", "fd00:2::5"},
-	} {
-		if got := moved(netip.MustParseAddr(test[0]), netip.MustParsePrefix(test[1]), netip.MustParsePrefix(test[2])); got.String() != test[3] {
-			t.Errorf("%v in place of %v is %v, not %v", test[2], test[1], got, test[3])
-		}
-	}
-}
-
 // Whatever comes, a machine neither fails nor sends what is no packet.
 func FuzzPacket(f *testing.F) {
 	f.Add([]byte(EchoRequest(netip.MustParseAddr("10.0.0.9"), netip.MustParseAddr("10.1.0.9"), 64, 1, 1, 80)))

@@ -353,6 +353,9 @@ func (o *Office) Get(ctx context.Context, estateKey string, number uint64) (*Rol
 			return err
 		}
 		out.Rollout, out.Plan = viewOf(&row), plan.Plan
+		if out.Proof.Differ == nil { // nothing is proven yet
+			out.Proof.Differ = []Unexpected{}
+		}
 		live, err := tx.LiveGateways(e.ID)
 		if err != nil {
 			return err
