@@ -1,5 +1,6 @@
 import { useState } from "react";
 import type { RolloutPlan, RolloutWave } from "../../api/client";
+import { useGateways } from "../../api/gateways";
 import type { Place } from "../../api/place";
 import { useReleases } from "../../api/queries";
 import { useRolloutPlan, useStartRollout } from "../../api/rollouts";
@@ -33,6 +34,9 @@ export function Plan({
   const [waves, setWaves] = useState<RolloutWave[]>();
   const [text, setText] = useState<string>(); // of waves that somebody writes
   const plan = useRolloutPlan(at.estate, release, waves, may);
+  const behind = (useGateways(at.estate).data?.gateways ?? []).some(
+    (g) => !g.barred_at && g.confirmed > 0 && g.confirmed !== release,
+  );
   if (latest === 0) {
     return <p className="py-2">Nothing is released yet. Put a draft in force first.</p>;
   }
@@ -76,7 +80,7 @@ export function Plan({
           }}
         />
       ) : null}
-      {p && (role === "operator" || role === "owner") ? (
+      {p && (p.rounds.length > 0 || behind) && (role === "operator" || role === "owner") ? (
         <Start estate={at.estate} release={release} waves={waves} plan={p} onStart={onStart} />
       ) : null}
     </>
@@ -93,7 +97,7 @@ function Sum({ plan }: { plan: RolloutPlan }) {
         {changing === 0
           ? "No gateway has anything to change."
           : `${many(changing, "gateway changes", "gateways change")} in ${many(plan.rounds.length, "round")}; ${count(plan.unchanged)} ${plan.unchanged === 1 ? "stays" : "stay"} as they are.`}{" "}
-        {plan.cut === 0 ? (
+        {changing === 0 ? null : plan.cut === 0 ? (
           <strong>Nobody is cut meanwhile.</strong>
         ) : (
           <strong className="text-error">■ {many(plan.cut, "pair is", "pairs are")} cut meanwhile.</strong>
