@@ -91,7 +91,8 @@ func rolloutCommand() *cobra.Command {
 	c := &cobra.Command{Use: "rollout", Short: "Bring a release to the gateways of an estate, by a running server"}
 	r.flags(c)
 	c.AddCommand(r.plan(), r.start(), r.status(), r.wait(), r.decide("stop", "Let a rollout wait after what it does now", rollouts.Wait),
-		r.decide("go-on", "Let a rollout that waits or stopped go on", rollouts.GoOn), r.decide("back", "Take a rollout back", rollouts.Undo))
+		r.decide("go-on", "Let a rollout that waits or stopped go on", rollouts.GoOn),
+		r.decide("accept", "Let a rollout that stopped go on, although something is not as expected", rollouts.Accept), r.decide("back", "Take a rollout back", rollouts.Undo))
 	return c
 }
 
@@ -109,6 +110,7 @@ func order(c *cobra.Command, s *rollouts.Settings) {
 type rolloutOrder struct {
 	Release uint64 `json:"release"`
 	rollouts.Settings
+	Instead bool `json:"instead,omitempty"`
 }
 
 func numberOf(text string) (uint64, error) {
@@ -145,23 +147,24 @@ func (r *remote) plan() *cobra.Command {
 }
 
 func (r *remote) start() *cobra.Command {
-	var s rollouts.Settings
+	var o rolloutOrder
 	c := &cobra.Command{
 		Use: "start ESTATE RELEASE", Short: "Begin to bring a release to gateways; prints the number of the rollout", Args: cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, of []string) error {
-			release, err := numberOf(of[1])
-			if err != nil {
+			var err error
+			if o.Release, err = numberOf(of[1]); err != nil {
 				return err
 			}
 			var v rollouts.Rollout
-			if err := r.call(c.Context(), http.MethodPost, estatePath(of[0])+"/rollouts", rolloutOrder{release, s}, &v); err != nil {
+			if err := r.call(c.Context(), http.MethodPost, estatePath(of[0])+"/rollouts", o, &v); err != nil {
 				return err
 			}
 			fmt.Fprintln(c.OutOrStdout(), v.Number)
 			return nil
 		},
 	}
-	order(c, &s)
+	order(c, &o.Settings)
+	c.Flags().BoolVar(&o.Instead, "instead", false, "let it take the place of a rollout that waits or stopped")
 	return c
 }
 
@@ -174,6 +177,8 @@ func outcome(d *rollouts.RolloutDetail) error {
 		return exit{exitWorse, errors.New(d.Words)}
 	case rollouts.Undone:
 		return exit{exitUndone, errors.New("it was taken back")}
+	case rollouts.Left:
+		return exit{exitWorse, errors.New(d.Words)}
 	}
 	return exit{exitRunning, nil}
 }

@@ -33,6 +33,21 @@ type Behind struct {
 	Device string       `json:"device"`
 }
 
+// Own returns an address of the gateway in the first of some prefixes in which it has one; an
+// invalid one where it has none.
+func (o *Offers) Own(in []netip.Prefix) netip.Addr {
+	for _, p := range in {
+		for i := range o.Devices {
+			for _, a := range o.Devices[i].Addresses {
+				if p.Contains(a.Addr()) {
+					return a.Addr()
+				}
+			}
+		}
+	}
+	return netip.Addr{}
+}
+
 // What a gateway may offer.
 const (
 	MaxOfferedDevices = 64

@@ -39,6 +39,8 @@ type flight struct {
 	asked    []int       // gateways whose tunnels it would have taken
 	before   []Stage     // state before the last change, where that is not noticed yet; else nil
 	unseen   int         // ms until the tunnel in which it was lost is found dead; 0 for never
+	own      bool        // it is of gateways themselves: their filters judge what passes only
+	mtu      int         // the least of the ways that it took, in bytes; 0 where it took none
 }
 
 // A passage is what became of a packet and its answer. It is the same in every state in which
@@ -88,7 +90,7 @@ func (f *flight) run(at, to int) bool {
 	for range mostHops {
 		f.path = append(f.path, at)
 		here := f.n.at(at, f.state[at])
-		if arriving == "" && here.unreached(f.src) {
+		if arriving == "" && !f.own && here.unreached(f.src) {
 			return false
 		}
 		if arriving != "" {
@@ -112,7 +114,7 @@ func (f *flight) run(at, to int) bool {
 		}
 		value := here.route(f.src, f.dst, arriving, mark)
 		if value == connected {
-			return at == to && arriving != "" && here.passes(f, arriving, "") && !here.unreached(f.dst)
+			return at == to && arriving != "" && here.passes(f, arriving, "") && (f.own || !here.unreached(f.dst))
 		}
 		if value < 0 || here.config.Routes[value].Way == 0 {
 			return false
@@ -176,9 +178,21 @@ func (f *flight) send(at int, here *node, w *gateway.Way, arriving string) (next
 		if !here.ends[tunnel].allows(f.dst) || !beyond.ends[there].allows(f.src) {
 			return 0, "", false
 		}
+		f.narrow(here, w)
 		return next, beyond.config.Tunnels[there].Interface, true
 	}
 	return 0, "", false
+}
+
+// narrow takes the MTU of a way, which is that of each of its routes: the least of its tunnels.
+func (f *flight) narrow(here *node, w *gateway.Way) {
+	for g := range w.Groups {
+		for _, m := range w.Groups[g].Members {
+			if mtu := here.config.Tunnels[here.tunnels[m.Interface]].MTU; f.mtu == 0 || mtu < f.mtu {
+				f.mtu = mtu
+			}
+		}
+	}
 }
 
 // fate is what becomes of a packet that is to leave by a tunnel.
@@ -254,6 +268,9 @@ func within(prefixes []netip.Prefix, a netip.Addr) bool {
 // another.
 func (k *node) passes(f *flight, from, to string) bool {
 	filter := &k.config.Filter
+	if f.own && (from == "" || to == "") {
+		return true
+	}
 	for i := range filter.Kept {
 		o := &filter.Kept[i]
 		if o.Interface == to && within(o.Prefixes, f.src) || o.Interface == from && within(o.Prefixes, f.dst) {
@@ -307,73 +324,3 @@ func portsOf(text string) (low, high int) {
 	high, _ = strconv.Atoi(last)
 	return low, high
 }
-
-// A Network is gateways between two configurations each, for asking who reaches whom while
-// some of them have the new one.
-type Network struct{ net *net }
-
-// NewNetwork returns the network of some gateways.
-func NewNetwork(gateways []Gateway) *Network { return &Network{newNet(gateways)} }
-
-// Reaches reports whether a host of one gateway's site gets an echo from one of another's, in
-// a state of all gateways. Addresses are as the hosts have them.
-func (n *Network) Reaches(state []Stage, from, to int, source, target netip.Addr) bool {
-	return n.net.reach(state, &lane{a: from, b: to, from: source, to: target, kind: kind{protocol: "icmp"}}).arrives
-}
-
-// An Expected is one end of a tunnel that is to carry in a state, or a way that is to go by
-// one of its groups.
-type Expected struct {
-	Site      string
-	Interface string // of a tunnel; empty for a way
-	Peer      string // site at the far end
-	Detect    int    // ms until its probes find it dead; 0 for a tunnel without any
-	Way       int
-	Group     int // place of the group, 0 where none of it carries
-}
-
-// Expect lists what is to be seen in a state of all: tunnels at both their ends, and the group
-// that each way goes by.
-func (n *Network) Expect(state []Stage) (out []Expected) {
-	for i := range n.net.gateways {
-		here := n.net.at(i, state[i])
-		works := make([]bool, len(here.config.Tunnels))
-		for k := range here.config.Tunnels {
-			t := &here.config.Tunnels[k]
-			if _, _, ok := n.net.works(state, i, k); ok {
-				works[k] = true
-				one := Expected{Site: n.net.gateways[i].Key, Interface: t.Interface, Peer: t.Peer}
-				if p := t.Probe; p != nil {
-					one.Detect = p.Interval*p.Misses + p.Timeout
-				}
-				out = append(out, one)
-			}
-		}
-		for k := range here.config.Ways {
-			w := &here.config.Ways[k]
-			one := Expected{Site: n.net.gateways[i].Key, Way: w.ID}
-			if at := slices.IndexFunc(w.Groups, func(g gateway.Group) bool {
-				return slices.ContainsFunc(g.Members, func(m gateway.Member) bool { return works[here.tunnels[m.Interface]] })
-			}); at >= 0 {
-				one.Group = w.Groups[at].Place
-			}
-			out = append(out, one)
-		}
-	}
-	return out
-}
-
-// Before is the state of all gateways before a round of a plan; that after the last one for
-// the number of its rounds.
-func (n *Network) Before(p *Plan, round int) []Stage {
-	out := make([]Stage, len(n.net.gateways))
-	for _, r := range p.Rounds[:round] {
-		for _, site := range r.Sites {
-			out[n.net.index[site]] = r.Stage
-		}
-	}
-	return out
-}
-
-// Of returns the stage of a site in a state.
-func (n *Network) Of(state []Stage, site string) Stage { return state[n.net.index[site]] }

@@ -106,6 +106,13 @@ type net struct {
 	index    map[string]int
 	nodes    [][New + 1]*node
 	changing []bool // gateways that a release changes
+	dead     map[deadEnd]bool
+}
+
+// A deadEnd is a tunnel's end that carries nothing whatever its gateway is: it was so before.
+type deadEnd struct {
+	gateway int
+	name    string // of the interface
 }
 
 func newNet(gateways []Gateway) *net {
@@ -232,6 +239,9 @@ func (n *net) works(state []Stage, i, tunnel int) (j, there int, ok bool) {
 	there, ok = beyond.leading[farEnd{t.Overlay, t.PeerLink, here.config.Site, t.Link}]
 	if !ok {
 		return e.far, -1, false
+	}
+	if len(n.dead) > 0 && (n.dead[deadEnd{i, t.Interface}] || n.dead[deadEnd{e.far, beyond.config.Tunnels[there].Interface}]) {
+		return e.far, there, false
 	}
 	o := &beyond.ends[there]
 	agree := e.newer == o.newer || !(e.both && o.both) || !e.apart && !o.apart

@@ -422,6 +422,15 @@ func (g *light) Confirm(_ context.Context, token string) error {
 func (g *light) Back(context.Context, string) error               { return line.ErrToken }
 func (g *light) Offers(context.Context) (*gateway.Offers, error)  { return &gateway.Offers{}, nil }
 func (g *light) Share(context.Context, map[string][32]byte) error { return nil }
+
+// Echo says that everything answers: there is nothing behind a light gateway.
+func (g *light) Echo(_ context.Context, list []gateway.Echo) (out []gateway.Echoed, err error) {
+	for _, e := range list {
+		out = append(out, gateway.Echoed{From: e.From, To: e.To, Answered: max(e.Size, gateway.SmallEcho)})
+	}
+	return out, nil
+}
+
 func (g *light) Events(after uint64, most int) (string, []line.Event, <-chan struct{}, error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()

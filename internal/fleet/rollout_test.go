@@ -49,8 +49,8 @@ func TestStatesOfARolloutAreAsPredicted(t *testing.T) {
 		})
 	}
 	t.Cleanup(func() {
-		t.Logf("%d questions, of which %d have no answer", asked.Load(), lost.Load())
-		if asked.Load() == 0 {
+		t.Logf("%d questions of hosts, of which %d have no answer, and %d of gateways", asked.Load(), lost.Load(), echoed.Load())
+		if asked.Load() == 0 || echoed.Load() == 0 {
 			t.Error("nothing is shown by that")
 		}
 	})
@@ -103,8 +103,10 @@ func (r *onTheWay) walk(t *testing.T) (asked, lost int) {
 				r.bring(t, site, round.Stage)
 			}
 			if len(some) > 0 {
-				a, l := r.ask(t, fmt.Sprintf("round %d %s, part %d", n, round.Name, part))
+				when := fmt.Sprintf("round %d %s, part %d", n, round.Name, part)
+				a, l := r.ask(t, when)
 				asked, lost = asked+a, lost+l
+				r.echoes(t, when)
 			}
 		}
 	}
@@ -178,6 +180,66 @@ func (r *onTheWay) ask(t *testing.T, when string) (asked, lost int) {
 	all.Wait()
 	return asked, lost
 }
+
+// echoes lets gateways ask each other, and compares whether an answer comes, how large it may
+// be and by whom it goes with what is said of the present state.
+func (r *onTheWay) echoes(t *testing.T, when string) {
+	owners := r.network.Addresses(r.state)
+	offers := make([]*gateway.Offers, len(r.gateways))
+	for i := range r.gateways {
+		var err error
+		if offers[i], err = r.Site(r.gateways[i].Key).Agent.Offers(context.Background()); err != nil {
+			t.Fatal(err)
+		}
+		for _, d := range offers[i].Devices {
+			for _, a := range d.Addresses {
+				owners[a.Addr()] = r.gateways[i].Key
+			}
+		}
+	}
+	for range 12 {
+		i, j := r.random.IntN(len(r.gateways)), r.random.IntN(len(r.gateways))
+		from, to := r.gateways[i].Key, r.gateways[j].Key
+		source, own := offers[i].Own(r.network.Shares(r.state, from)), offers[j].Own(r.network.Shares(r.state, to))
+		if i == j || !source.IsValid() || !own.IsValid() || source.Is4() != own.Is4() || r.network.Steered(r.state, from) {
+			continue
+		}
+		target := r.network.Target(r.state, to, own)
+		if within := func(p netip.Prefix) bool { return p.Contains(target) }; slices.ContainsFunc(r.network.Shares(r.state, from), within) {
+			continue // its own LAN has that address
+		}
+		predicted := r.network.Echo(r.state, from, to, source, own)
+		question := []gateway.Echo{{From: source, To: target, Size: predicted.MTU, Hops: true}}
+		var answers []gateway.Echoed
+		var hubs []string
+		as := func() bool {
+			var err error
+			if answers, err = r.Site(from).Agent.Echo(context.Background(), question); err != nil {
+				t.Fatal(err)
+			}
+			hubs = nil
+			for _, a := range answers[0].Hops {
+				hubs = append(hubs, owners[a])
+			}
+			return (answers[0].Answered > 0) == predicted.Arrives && answers[0].Answered == predicted.MTU && (!predicted.Arrives || slices.Equal(hubs, predicted.Hubs))
+		}
+		fits := as()
+		for tries := 0; tries < 12 && !fits; tries++ {
+			for _, site := range r.Sites() {
+				_ = site.Agent.Forgive(context.Background()) // one that ends has none
+			}
+			time.Sleep(1500 * time.Millisecond)
+			fits = as()
+		}
+		echoed.Add(1)
+		if !fits {
+			t.Errorf("%s: %s %v to %s %v: predicted %+v, seen %+v by %v in %v", when, from, source, to, target, predicted, answers[0], hubs, r.state)
+		}
+	}
+}
+
+// echoed counts what gateways asked.
+var echoed atomic.Int64
 
 // hostIn is a host of a site that it has before and after.
 func (r *onTheWay) hostIn(i int) netip.Addr {

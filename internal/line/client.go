@@ -194,6 +194,23 @@ func (c *Client) Share(ctx context.Context, keys map[string][32]byte) error {
 	return c.operate(ctx, "wideknot-gateway:share-keys", "wideknot-gateway:input", in)
 }
 
+// Echo lets the gateway ask for echoes.
+func (c *Client) Echo(ctx context.Context, list []gateway.Echo) ([]gateway.Echoed, error) {
+	body, err := json.Marshal(map[string]any{"wideknot-gateway:input": asking{list}})
+	if err != nil {
+		return nil, err
+	}
+	text, _, err := c.do(ctx, http.MethodPost, "/restconf/operations/wideknot-gateway:echo", body, mostAnswer, nil)
+	if err != nil {
+		return nil, err
+	}
+	answers, err := gateway.ParseEchoed(text)
+	for i := range answers {
+		answers[i].Words = printable(answers[i].Words, 200)
+	}
+	return answers, err
+}
+
 func (c *Client) operate(ctx context.Context, name, envelope string, input any) error {
 	body, err := json.Marshal(map[string]any{envelope: input})
 	if err != nil {

@@ -5,7 +5,7 @@ const libraryRevision = "2019-01-04"
 
 // GatewayRevision is that of wideknot-gateway: what a gateway of another revision is sent
 // nothing by.
-const GatewayRevision = "2026-11-30"
+const GatewayRevision = "2026-12-01"
 
 // A Module is one that the gateway implements, or that others import.
 type Module struct {

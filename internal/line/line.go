@@ -31,13 +31,20 @@ type Device interface {
 	Offers(ctx context.Context) (*gateway.Offers, error)
 	// Share keeps keys that are shared with far ends, by interface.
 	Share(ctx context.Context, keys map[string][32]byte) error
+	// Echo asks for echoes, and waits for how they end. While others are asked for the error
+	// is ErrAsking.
+	Echo(ctx context.Context, list []gateway.Echo) ([]gateway.Echoed, error)
 	// Events returns those behind a sequence number, at most so many, the epoch of the
 	// journal, and a channel that closes with the next.
 	Events(after uint64, most int) (epoch string, events []Event, more <-chan struct{}, err error)
 }
 
-// ErrInUse is of a second trial while one goes on.
-var ErrInUse = errors.New("a configuration is being tried: confirm it or go back first")
+// ErrInUse is of a second trial while one goes on, and ErrAsking of echoes while others are
+// asked for.
+var (
+	ErrInUse  = errors.New("a configuration is being tried: confirm it or go back first")
+	ErrAsking = errors.New("other echoes are being asked for: wait until they have ended")
+)
 
 // ErrToken is of a token that is not the trial's.
 var ErrToken = errors.New("nothing of that name is being tried")
@@ -109,7 +116,7 @@ func refuse(w http.ResponseWriter, err error) {
 	var e *Error
 	switch {
 	case errors.As(err, &e):
-	case errors.Is(err, ErrInUse):
+	case errors.Is(err, ErrInUse), errors.Is(err, ErrAsking):
 		e = refusal(http.StatusConflict, InUse, "%v", err)
 	case errors.Is(err, ErrToken):
 		e = refusal(http.StatusBadRequest, InvalidValue, "%v", err)

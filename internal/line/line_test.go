@@ -41,6 +41,12 @@ func (f *fake) Share(_ context.Context, keys map[string][32]byte) error {
 	f.shared = keys
 	return f.fails
 }
+func (f *fake) Echo(_ context.Context, list []gateway.Echo) (out []gateway.Echoed, err error) {
+	for _, e := range list {
+		out = append(out, gateway.Echoed{From: e.From, To: e.To, Answered: e.Size})
+	}
+	return out, f.fails
+}
 func (f *fake) Confirm(context.Context, string) error { return f.fails }
 func (f *fake) Back(context.Context, string) error    { return f.fails }
 func (f *fake) Events(after uint64, most int) (string, []Event, <-chan struct{}, error) {

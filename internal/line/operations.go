@@ -31,6 +31,7 @@ func (h *handler) known() map[string]answering {
 		"ietf-netconf:cancel-commit":   h.cancel,
 		"ietf-netconf:discard-changes": h.discard,
 		"wideknot-gateway:share-keys":  h.share,
+		"wideknot-gateway:echo":        h.echo,
 	}
 }
 
@@ -244,4 +245,34 @@ func (h *handler) share(w http.ResponseWriter, r *http.Request) error {
 	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil
+}
+
+// asking is the input of echo.
+type asking struct {
+	Asks []gateway.Echo `json:"ask"`
+}
+
+// echo lets the gateway ask for echoes, and tells how they ended.
+func (h *handler) echo(w http.ResponseWriter, r *http.Request) error {
+	text, err := body(r, mostInput)
+	if err != nil {
+		return err
+	}
+	var d struct {
+		Input *asking `json:"wideknot-gateway:input"`
+	}
+	if err := strict(text, &d); err != nil {
+		return err
+	}
+	if d.Input == nil {
+		return refusal(http.StatusBadRequest, MissingElement, "the input stands in wideknot-gateway:input")
+	}
+	if err := gateway.CheckEchoes(d.Input.Asks); err != nil {
+		return refusal(http.StatusBadRequest, InvalidValue, "%v", err)
+	}
+	answers, err := h.device.Echo(r.Context(), d.Input.Asks)
+	if err != nil {
+		return err
+	}
+	return reply(w, r, map[string]any{"wideknot-gateway:output": map[string]any{"answer": answers}})
 }

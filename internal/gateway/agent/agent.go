@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"sync"
 	"time"
 
 	"wideknot/core/gateway"
@@ -57,6 +58,8 @@ type Agent struct {
 	links    map[string]*circuit // by WAN link
 	line     gateway.LineState
 	told     map[string]bool // notes that were told already
+
+	echoing sync.Mutex // held while echoes are asked for
 }
 
 // New opens an agent's state.

@@ -42,11 +42,23 @@ type Plane interface {
 	// Ping asks an address beyond a WAN link for an echo: of a packet of so many bytes, that
 	// nothing may cut up, or of any with 0.
 	Ping(ctx context.Context, l *gateway.Link, to netip.Addr, size int) error
+	// Echo sends one question for an echo, with so many hops to live and of so many bytes, from
+	// an address of this gateway, and waits for what is heard of it as long as the context lets
+	// it.
+	Echo(ctx context.Context, from, to netip.Addr, size, hops int) (Heard, error)
 	// Surroundings tells what is there besides what is ours: devices, and prefixes behind
 	// neighbouring routers.
 	Surroundings() ([]gateway.Device, []gateway.Behind, error)
 	// Dial sends UDP to an address beyond a WAN link.
 	Dial(ctx context.Context, l *gateway.Link, to netip.AddrPort) (net.Conn, error)
+}
+
+// A Heard is what came of a question for an echo.
+type Heard struct {
+	By    netip.Addr // who answered
+	Reply bool       // it is the echo
+	Spent bool       // the question ran out of hops there
+	Words string     // else: what was said against it
 }
 
 // A Use says by which members of its groups a way goes; by none, it discards.

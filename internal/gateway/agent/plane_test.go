@@ -133,6 +133,22 @@ func (p *tray) Listen(_ context.Context, four bool, port, _ int) (stamp.Conn, er
 	return p.net.listen(p, port), nil
 }
 
+// Echo goes by two gateways, 10.0.0.1 and one that says nothing, to addresses that end in .9;
+// others end at the first of the two. What is larger than takes is lost.
+func (p *tray) Echo(ctx context.Context, _, to netip.Addr, size, hops int) (Heard, error) {
+	first := netip.MustParseAddr("10.0.0.1")
+	switch four := to.As4(); {
+	case hops == 1:
+		return Heard{By: first, Spent: true}, nil
+	case four[3] != 9:
+		return Heard{By: first, Words: "unreachable"}, nil
+	case hops == 2 || size > p.takes:
+		<-ctx.Done()
+		return Heard{}, ctx.Err()
+	}
+	return Heard{By: to, Reply: true}, nil
+}
+
 func (p *tray) Ping(_ context.Context, _ *gateway.Link, _ netip.Addr, size int) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()

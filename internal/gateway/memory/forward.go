@@ -99,6 +99,7 @@ func (m *Machine) deliverOr(device string, p Packet, in *info) action {
 		}
 		return m.own(answer)
 	}
+	m.hears(p, in)
 	return nil
 }
 
@@ -128,7 +129,7 @@ func (m *Machine) own(p Packet) action {
 		mark |= s.flow.place
 	}
 	to, _, err := m.route(&in, "", mark)
-	if err != nil {
+	if err != nil || len(p) > m.mtuOf(to) {
 		return nil
 	}
 	if s.fresh {

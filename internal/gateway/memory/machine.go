@@ -46,7 +46,7 @@ type Machine struct {
 	flows   flowTable
 	sockets map[socketKey]*socket
 	conns   map[uint16]*dialled // by local port
-	echoes  map[uint16]chan struct{}
+	echoes  map[uint16]awaited
 	ports   uint16
 	rules   map[ruleKey]*gateway.RuleState
 	kept    map[string]uint64
@@ -64,7 +64,7 @@ type ruleKey struct {
 func New(nics ...Nic) *Machine {
 	m := &Machine{
 		nics: map[string]*Nic{}, tunnels: map[string]*tunnel{}, byPort: map[uint16]*tunnel{}, uses: map[int][]gateway.Member{}, steers: map[agent.Place]int{},
-		sockets: map[socketKey]*socket{}, conns: map[uint16]*dialled{}, echoes: map[uint16]chan struct{}{}, ports: 30000,
+		sockets: map[socketKey]*socket{}, conns: map[uint16]*dialled{}, echoes: map[uint16]awaited{}, ports: 30000,
 		rules: map[ruleKey]*gateway.RuleState{}, kept: map[string]uint64{}, changed: make(chan struct{}, 1), next: 100,
 		Send: func(string, Packet) {}, Reach: func(string, netip.Addr) bool { return true },
 	}

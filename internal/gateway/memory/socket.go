@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"wideknot/core/gateway"
+	"wideknot/internal/gateway/agent"
 	"wideknot/internal/gateway/stamp"
 )
 
@@ -210,10 +211,7 @@ func (m *Machine) outer(p Packet, in *info) (action, bool) {
 	}
 	if _, answers := p.Echo(); answers {
 		if e := m.echoes[in.dport]; e != nil {
-			select {
-			case e <- struct{}{}:
-			default:
-			}
+			e.tell(agent.Heard{By: in.src, Reply: true})
 			return nil, true
 		}
 	}
@@ -339,17 +337,9 @@ func (m *Machine) Ping(ctx context.Context, l *gateway.Link, to netip.Addr, size
 		m.mu.Unlock()
 		return errors.New("it does not fit the device")
 	}
-	for m.ports++; m.echoes[m.ports] != nil || m.ports < 20000; m.ports++ {
-	}
-	id := m.ports
-	came := make(chan struct{}, 1)
-	m.echoes[id] = came
+	id, came := m.awaits()
 	m.mu.Unlock()
-	defer func() {
-		m.mu.Lock()
-		delete(m.echoes, id)
-		m.mu.Unlock()
-	}()
+	defer m.forget(id)
 	m.Send(l.Device, EchoRequest(own, to, 64, id, 1, size))
 	select {
 	case <-came:

@@ -27,11 +27,13 @@ type RolloutOrder struct {
 	Release uint64      `json:"release" minimum:"1"`
 	Waves   []WaveOrder `json:"waves,omitempty" maxItems:"100" doc:"in their order; the usual ones when none are given"`
 	rollouts.Settings
+	Instead bool `json:"instead,omitempty" doc:"it takes the place of one that waits or stopped"`
 }
 
-func (o *RolloutOrder) waves() (out []rollout.Wave) {
+func (o *RolloutOrder) order() rollouts.Order {
+	out := rollouts.Order{Release: o.Release, Settings: o.Settings, Instead: o.Instead}
 	for _, w := range o.Waves {
-		out = append(out, rollout.Wave{Name: w.Name, Sites: w.Sites})
+		out.Waves = append(out.Waves, rollout.Wave{Name: w.Name, Sites: w.Sites})
 	}
 	return out
 }
@@ -44,7 +46,7 @@ func (s *Server) rollouts(a huma.API) {
 			InEstate
 			Body RolloutOrder
 		}) (*struct{ Body rollout.Plan }, error) {
-			plan, err := office.Plan(ctx, in.Estate, in.Body.Release, in.Body.waves())
+			plan, err := office.Plan(ctx, in.Estate, in.Body.order())
 			if err != nil {
 				return nil, refusal(err)
 			}
@@ -60,7 +62,7 @@ func (s *Server) rollouts(a huma.API) {
 			InEstate
 			Body RolloutOrder
 		}) (*struct{ Body rollouts.Rollout }, error) {
-			view, err := office.Start(ctx, in.Estate, in.Body.Release, in.Body.waves(), in.Body.Settings)
+			view, err := office.Start(ctx, in.Estate, in.Body.order())
 			return &struct{ Body rollouts.Rollout }{view}, refusal(err)
 		})
 	huma.Register(a, operation("get-rollout", http.MethodGet, "/api/estates/{estate}/rollouts/{number}", "Read a rollout: its plan, its gateways, what was proven and what happened"),
@@ -68,11 +70,11 @@ func (s *Server) rollouts(a huma.API) {
 			detail, err := office.Get(ctx, in.Estate, in.Number)
 			return &struct{ Body *rollouts.RolloutDetail }{detail}, refusal(err)
 		})
-	huma.Register(a, operation("decide-rollout", http.MethodPost, "/api/estates/{estate}/rollouts/{number}/decision", "Let a rollout go on, wait, or take itself back"),
+	huma.Register(a, operation("decide-rollout", http.MethodPost, "/api/estates/{estate}/rollouts/{number}/decision", "Let a rollout go on, with or without what is not as expected, wait, or take itself back"),
 		func(ctx context.Context, in *struct {
 			InRollout
 			Body struct {
-				Do      rollouts.Do `json:"do" enum:"go-on,wait,back"`
+				Do      rollouts.Do `json:"do" enum:"go-on,accept,wait,back"`
 				Without bool        `json:"without_away,omitempty" doc:"of going on: what gateways that are away may still use is taken away"`
 			}
 		}) (*struct{ Body rollouts.Rollout }, error) {

@@ -38,7 +38,7 @@ func New(s *store.Store, d *desk.Desk) *Office {
 
 // Errors of orders.
 var (
-	ErrActive  = errors.New("a rollout of this estate is on its way; let it end, or take it back, before another one begins")
+	ErrActive  = errors.New("a rollout of this estate is on its way; let it end, take it back, or let this one take its place, before another one begins")
 	ErrNothing = errors.New("no gateway that joined has anything to change for that release")
 	ErrState   = errors.New("the rollout is not where that can be done")
 )
@@ -51,6 +51,7 @@ const (
 	Back    = "back"    // taking itself back
 	Done    = "done"
 	Undone  = "undone" // taken back wholly
+	Left    = "left"   // as far as it was: another one took its place
 )
 
 // Settings are how a rollout goes on.
@@ -70,6 +71,13 @@ type Stored struct {
 	Dead  []string          `json:"dead"`  // ends of tunnels that were dead then, SITE/INTERFACE
 }
 
+// agreed is how a rollout goes on, as it is kept: with what is not as expected and a person
+// accepts, see Proof.Keys.
+type agreed struct {
+	Settings
+	Accepted []string `json:"accepted,omitempty"`
+}
+
 // A Rollout is a rollout as lists show it.
 type Rollout struct {
 	Number  uint64     `json:"number"`
@@ -77,10 +85,10 @@ type Rollout struct {
 	Author  string     `json:"author"`
 	MadeAt  time.Time  `json:"made_at"`
 	EndedAt *time.Time `json:"ended_at,omitempty"`
-	State   string     `json:"state" enum:"running,waiting,stopped,back,done,undone"`
+	State   string     `json:"state" enum:"running,waiting,stopped,back,done,undone,left"`
 	Words   string     `json:"words" doc:"why it waits or stopped"`
 	Round   int        `json:"round" doc:"from 0; the number of rounds once it is done, -1 once it is taken back"`
-	Phase   string     `json:"phase" enum:",bringing,proving,soaking"`
+	Phase   string     `json:"phase" enum:",bringing,proving,asking,soaking"`
 	Since   time.Time  `json:"since" doc:"when the phase began"`
 	Settings
 }
@@ -117,16 +125,16 @@ type RolloutDetail struct {
 	Notes    []RolloutNote    `json:"notes"`
 }
 
-// Plan works out how a release would be brought to the gateways of an estate. Waves are those
-// that a person made; nil for the usual ones.
-func (o *Office) Plan(ctx context.Context, estateKey string, release uint64, waves []rollout.Wave) (*Stored, error) {
+// Plan works out how a release would be brought to the gateways of an estate.
+func (o *Office) Plan(ctx context.Context, estateKey string, order Order) (*Stored, error) {
+	release, waves := order.Release, order.Waves
 	select {
 	case o.planning <- struct{}{}:
 		defer func() { <-o.planning }()
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
-	row, err := o.idle(ctx, estateKey)
+	row, err := o.idle(ctx, estateKey, order.Instead)
 	if err != nil {
 		return nil, err
 	}
@@ -152,19 +160,23 @@ func (o *Office) Plan(ctx context.Context, estateKey string, release uint64, wav
 	return &again, nil
 }
 
-// idle refuses where a rollout is on its way already. It returns the number of the estate.
-func (o *Office) idle(ctx context.Context, estateKey string) (id uint64, err error) {
+// idle refuses where a rollout is on its way already, and another one may not take its place.
+// It returns the number of the estate.
+func (o *Office) idle(ctx context.Context, estateKey string, instead bool) (id uint64, err error) {
 	err = o.Store.Snapshot(ctx, func(tx *store.Tx) error {
 		e, err := tx.Estate(estateKey, false)
 		if err != nil {
 			return err
 		}
 		id = e.ID
-		switch _, err := tx.ActiveRollout(e.ID, false); {
-		case err == nil:
-			return ErrActive
+		row, err := tx.ActiveRollout(e.ID, false)
+		switch {
 		case errors.Is(err, store.ErrNotFound):
 			return nil
+		case err == nil && instead:
+			return mayLeave(tx, &row)
+		case err == nil:
+			return ErrActive
 		default:
 			return err
 		}
@@ -172,9 +184,19 @@ func (o *Office) idle(ctx context.Context, estateKey string) (id uint64, err err
 	return id, err
 }
 
+// An Order is what is to be brought to gateways, and how.
+type Order struct {
+	Release uint64
+	Waves   []rollout.Wave // nil for the usual ones
+	Settings
+	// Instead lets it take the place of one that waits or stopped, as far as that came.
+	Instead bool
+}
+
 // Start begins to bring a release to gateways.
-func (o *Office) Start(ctx context.Context, estateKey string, release uint64, waves []rollout.Wave, s Settings) (Rollout, error) {
-	plan, err := o.Plan(ctx, estateKey, release, waves)
+func (o *Office) Start(ctx context.Context, estateKey string, order Order) (Rollout, error) {
+	release, s := order.Release, order.Settings
+	plan, err := o.Plan(ctx, estateKey, order)
 	if err != nil {
 		return Rollout{}, err
 	}
@@ -184,9 +206,7 @@ func (o *Office) Start(ctx context.Context, estateKey string, release uint64, wa
 		if err != nil {
 			return err
 		}
-		if _, err := tx.ActiveRollout(e.ID, false); err == nil {
-			return ErrActive
-		} else if !errors.Is(err, store.ErrNotFound) {
+		if err := leave(ctx, tx, e.ID, &order); err != nil {
 			return err
 		}
 		changing, same, err := plan.part(tx, e.ID, release)
@@ -227,6 +247,59 @@ func (o *Office) Start(ctx context.Context, estateKey string, release uint64, wa
 	return out, err
 }
 
+// leave ends the rollout that is on its way where it is, for an order to take its place; it
+// refuses an order that is not to.
+func leave(ctx context.Context, tx *store.Tx, estate uint64, order *Order) error {
+	row, err := tx.ActiveRollout(estate, true)
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return nil
+	case err == nil && !order.Instead:
+		return ErrActive
+	case err == nil:
+		err = mayLeave(tx, &row)
+	}
+	if err != nil {
+		return err
+	}
+	now, err := tx.Now()
+	if err != nil {
+		return err
+	}
+	words := fmt.Sprintf("release %d takes its place", order.Release)
+	row.State, row.Words, row.Active, row.EndedAt, row.Phase = Left, words, nil, &now, ""
+	if err := tx.SaveRollout(&row, "state", "words", "active", "ended_at", "phase"); err != nil {
+		return err
+	}
+	if err := tx.NoteRollout(row.ID, now, identity.ActorOf(ctx).Name+": it ends here, "+words); err != nil {
+		return err
+	}
+	return identity.Record(ctx, tx, now, identity.Act{Action: "rollout." + Left, Estate: estate, Object: fmt.Sprintf("rollout %d", row.Number), After: map[string]any{"release": order.Release}})
+}
+
+// mayLeave reports why another rollout cannot take the place of one. No gateway may stand
+// between two releases: from there only that rollout knows the way.
+func mayLeave(tx *store.Tx, row *store.Rollout) error {
+	if row.State != Waiting && row.State != Stopped {
+		return fmt.Errorf("%w: let rollout %d wait first; it is %s", ErrState, row.Number, row.State)
+	}
+	live, err := tx.LiveGateways(row.EstateID)
+	if err != nil {
+		return err
+	}
+	for i := range live {
+		g := &live[i]
+		switch s := rollout.Stage(g.Stage); {
+		case g.Wanted != row.ReleaseNo || g.BarredAt != nil:
+		case s == rollout.Widened || s == rollout.Sending:
+			return fmt.Errorf("%w: %s stands between two releases (%v); let rollout %d end, or take it back", ErrState, g.Site, s, row.Number)
+		case stateOf(g) == "bringing" || stateOf(g) == "away":
+			return fmt.Errorf("%w: %s is being brought to release %d; wait until it said how that ended", ErrState, g.Site, g.Wanted)
+		}
+	}
+	return nil
+}
+
 // part tells how many gateways a plan changes, and which it brings to the release although
 // nothing of them changes.
 func (plan *Stored) part(tx *store.Tx, estate, release uint64) (changing int, same []string, err error) {
@@ -261,9 +334,10 @@ type Do string
 
 // What a person may do.
 const (
-	GoOn Do = "go-on" // where it waits, or stopped
-	Wait Do = "wait"  // after what is being done now
-	Undo Do = "back"
+	GoOn   Do = "go-on"  // where it waits, or stopped
+	Accept Do = "accept" // that something is not as expected, and go on
+	Wait   Do = "wait"   // after what is being done now
+	Undo   Do = "back"
 )
 
 // Decide does it. Going on without gateways that are away says that what they may still use
@@ -284,7 +358,7 @@ func (o *Office) Decide(ctx context.Context, estateKey string, number uint64, do
 		if err != nil {
 			return err
 		}
-		var s Settings
+		var s agreed
 		var plan Stored
 		if err := errors.Join(json.Unmarshal([]byte(row.Settings), &s), json.Unmarshal([]byte(row.Plan), &plan)); err != nil {
 			return err
@@ -294,9 +368,20 @@ func (o *Office) Decide(ctx context.Context, estateKey string, number uint64, do
 		case do == GoOn && (row.State == Waiting || row.State == Stopped):
 			s.Without = s.Without || without
 			row.State, row.Words, row.Settings, row.Since, words = Running, "", text(s), now, "goes on"
-			if before == Stopped && row.Phase == Bringing || row.Phase == "" {
+			switch {
+			case before == Stopped && row.Phase == Bringing:
 				row.Phase = "" // those that failed are tried again
+			case row.Phase == Asking:
+				row.Phase = Proving // nobody waits for the former answers
 			}
+		case do == Accept && row.State == Stopped && row.Phase != Bringing:
+			var proof Proof
+			if err := json.Unmarshal([]byte(row.Proof), &proof); err != nil {
+				return err
+			}
+			s.Accepted = append(s.Accepted, proof.Keys...)
+			row.State, row.Words, row.Settings, row.Since, row.Phase = Running, "", text(s), now, Proving
+			words = fmt.Sprintf("goes on: that %d things are not as expected is accepted", len(proof.Keys))
 		case do == Wait && row.State == Running:
 			row.State, row.Words, words = Waiting, "a person lets it wait", "waits"
 		case do == Undo && slices.Contains([]string{Running, Waiting, Stopped}, row.State):
@@ -352,7 +437,7 @@ func (o *Office) Get(ctx context.Context, estateKey string, number uint64) (*Rol
 		if err := errors.Join(json.Unmarshal([]byte(row.Plan), &plan), json.Unmarshal([]byte(row.Proof), &out.Proof)); err != nil {
 			return err
 		}
-		out.Rollout, out.Plan = viewOf(&row), plan.Plan
+		out.Rollout, out.Plan, out.Proof.Keys = viewOf(&row), plan.Plan, nil
 		if out.Proof.Differ == nil { // nothing is proven yet
 			out.Proof.Differ = []Unexpected{}
 		}

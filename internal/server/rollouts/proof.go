@@ -21,6 +21,9 @@ type Proof struct {
 	Before  int          `json:"dead_before" doc:"ends that were dead before the rollout began: they are not asked for"`
 	Differ  []Unexpected `json:"differ" doc:"some of what is not as expected"`
 	Missing int          `json:"missing" doc:"how much is not as expected"`
+	Echoes  *Echoes      `json:"echoes,omitempty"`
+	// Keys name all that is not as expected, for who accepts it.
+	Keys []string `json:"keys,omitempty" hidden:"true"`
 }
 
 // A Unexpected is one thing that is not as expected.
@@ -29,6 +32,17 @@ type Unexpected struct {
 	What     string `json:"what"`
 	Expected string `json:"expected"`
 	Seen     string `json:"seen"`
+	key      string
+}
+
+// differ keeps what is not as expected.
+func (p *Proof) differ(list ...Unexpected) {
+	for _, d := range list {
+		p.Keys = append(p.Keys, d.key)
+		if p.Missing++; len(p.Differ) < mostDiffer {
+			p.Differ = append(p.Differ, d)
+		}
+	}
 }
 
 // mostDiffer is how much of what differs is kept.
@@ -53,8 +67,8 @@ func deadEnds(states map[string]string) []string {
 }
 
 // prove compares what is expected in a state with what gateways reported since a time. Ready
-// is false while some have not reported yet.
-func prove(expected []rollout.Expected, plan *Stored, live []store.LiveGateway, states map[string]string, since time.Time) (out Proof, ready bool) {
+// is false while some have not reported yet. What was accepted counts as what was before.
+func prove(expected []rollout.Expected, plan *Stored, accepted []string, live []store.LiveGateway, states map[string]string, since time.Time) (out Proof, ready bool) {
 	ready = true
 	out.Differ = []Unexpected{}
 	known := map[string]*seen{}
@@ -75,10 +89,8 @@ func prove(expected []rollout.Expected, plan *Stored, live []store.LiveGateway, 
 	for _, name := range plan.Dead {
 		dead[name] = true
 	}
-	differ := func(d Unexpected) {
-		if out.Missing++; len(out.Differ) < mostDiffer {
-			out.Differ = append(out.Differ, d)
-		}
+	for _, name := range accepted {
+		dead[name] = true
 	}
 	for _, e := range expected {
 		here := known[e.Site]
@@ -92,20 +104,22 @@ func prove(expected []rollout.Expected, plan *Stored, live []store.LiveGateway, 
 			if here.alive(&e) {
 				out.Alive++
 			} else {
-				differ(Unexpected{e.Site, "tunnel " + e.Interface + " to " + e.Peer, "alive", "dead"})
+				out.differ(Unexpected{e.Site, "tunnel " + e.Interface + " to " + e.Peer, "alive", "dead", e.Site + "/" + e.Interface})
 			}
-		case here.excused:
+		case here.excused, dead[wayKey(&e)]:
 		default:
 			out.Ways++
 			if here.ways[e.Way] == e.Group || here.deadBefore(e.Site, dead) {
 				out.As++
 			} else {
-				differ(Unexpected{e.Site, fmt.Sprintf("way %d", e.Way), fmt.Sprintf("by its group %d", e.Group), fmt.Sprintf("by its group %d", here.ways[e.Way])})
+				out.differ(Unexpected{e.Site, fmt.Sprintf("way %d", e.Way), fmt.Sprintf("by its group %d", e.Group), fmt.Sprintf("by its group %d", here.ways[e.Way]), wayKey(&e)})
 			}
 		}
 	}
 	return out, ready
 }
+
+func wayKey(e *rollout.Expected) string { return fmt.Sprintf("%s way %d", e.Site, e.Way) }
 
 // seen is what a gateway reported.
 type seen struct {

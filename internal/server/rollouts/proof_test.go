@@ -57,9 +57,12 @@ func TestProof(t *testing.T) {
 	} {
 		c.a.At, c.b.At, c.a.Site, c.b.Site = at, at, "a", "b"
 		plan.Dead = c.dead
-		p, ready := prove(expected, plan, live, map[string]string{"a": state(c.a), "b": state(c.b)}, began)
+		p, ready := prove(expected, plan, nil, live, map[string]string{"a": state(c.a), "b": state(c.b)}, began)
 		if !ready || p.Alive != c.alive || p.As != c.as || p.Missing != c.missing || p.Before != c.before || p.Unseen != 1 || len(p.Differ) != c.missing {
 			t.Errorf("%s: %v %+v", c.name, ready, p)
+		}
+		if p, _ := prove(expected, plan, p.Keys, live, map[string]string{"a": state(c.a), "b": state(c.b)}, began); p.Missing > 0 {
+			t.Errorf("%s: what is accepted differs still: %+v", c.name, p)
 		}
 		if dead := deadEnds(map[string]string{"a": state(c.a)}); len(dead) != 0 != slices.ContainsFunc(c.a.Tunnels, func(s gateway.TunnelState) bool { return !s.Up }) {
 			t.Errorf("%s: dead are %v", c.name, dead)
@@ -67,7 +70,7 @@ func TestProof(t *testing.T) {
 	}
 	early := began.Add(-time.Second)
 	live[1].StateAt = &early
-	if _, ready := prove(expected, plan, live, map[string]string{}, began); ready {
+	if _, ready := prove(expected, plan, nil, live, map[string]string{}, began); ready {
 		t.Error("it is ready before b reported")
 	}
 }

@@ -17,7 +17,8 @@ import (
 // Phases of a round.
 const (
 	Bringing = "bringing"
-	Proving  = "proving"
+	Proving  = "proving" // by what gateways report of themselves
+	Asking   = "asking"  // by echoes between them
 	Soaking  = "soaking"
 )
 
@@ -99,7 +100,7 @@ type turn struct {
 	row     *store.Rollout
 	network *network
 	plan    *Stored
-	s       Settings
+	s       agreed
 	live    []store.LiveGateway
 	now     time.Time
 	changed []string // columns
@@ -218,6 +219,8 @@ func (t *turn) step() error {
 			return t.proving(backWithin)
 		}
 		return t.proving(proveWithin)
+	case Asking:
+		return t.echoing()
 	default:
 		if t.row.State == Back || t.now.Sub(t.row.Since) >= time.Duration(t.s.Soak)*time.Second {
 			return t.next()
@@ -384,7 +387,7 @@ func (t *turn) proving(within time.Duration) error {
 	if t.row.Phase == Proving && lasts < settle(expected) {
 		return nil
 	}
-	proof, ready := prove(expected, t.plan, t.live, states, since)
+	proof, ready := prove(expected, t.plan, t.s.Accepted, t.live, states, since)
 	if proof.Missing == 0 && (ready || lasts > proveWithin) {
 		if t.row.Phase == Soaking {
 			return nil
@@ -395,11 +398,10 @@ func (t *turn) proving(within time.Duration) error {
 		if err := t.note("round %d is proven: %d ends of tunnels are alive, %d ways go as expected", t.row.Round+1, proof.Alive, proof.As); err != nil {
 			return err
 		}
-		if t.s.Soak == 0 || t.row.State == Back {
+		if t.row.State == Back {
 			return t.next()
 		}
-		t.phase(Soaking)
-		return nil
+		return t.askEchoes(1)
 	}
 	if lasts <= within {
 		return nil
@@ -415,6 +417,15 @@ func (t *turn) proving(within time.Duration) error {
 	}
 	d := proof.Differ[0]
 	return t.stop("%d things are not as expected; the first: %s of %s is to be %s, and is %s", proof.Missing, d.What, d.Site, d.Expected, d.Seen)
+}
+
+// proven lets the round be watched, or goes on.
+func (t *turn) proven() error {
+	if t.s.Soak == 0 {
+		return t.next()
+	}
+	t.phase(Soaking)
+	return nil
 }
 
 // settle is how long probes need to find out that a tunnel is dead.

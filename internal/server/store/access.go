@@ -42,6 +42,7 @@ var rights = []struct{ table, may string }{
 	{"gateway_lines", "SELECT, INSERT, UPDATE, DELETE"},
 	{"rollouts", "SELECT, INSERT, UPDATE"},
 	{"rollout_notes", "SELECT, INSERT"},
+	{"asks", "SELECT, INSERT, UPDATE, DELETE"},
 	{"servers", "SELECT, INSERT, UPDATE, DELETE"},
 }
 

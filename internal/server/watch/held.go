@@ -32,12 +32,13 @@ type held struct {
 	asked time.Time      // when it said last how it is
 
 	phase, words string
-	summary      string // that was written last
-	drifted      string // digest of a change by hand that was told
-	begun        bool   // it was told to have its first release
-	saidOf       uint   // attempt that phase and words are of
-	refusedAt    string // token of the attempt that the gateway refused
-	spoken       bool   // its modules are those that this server speaks
+	summary      string      // that was written last
+	drifted      string      // digest of a change by hand that was told
+	begun        bool        // it was told to have its first release
+	saidOf       uint        // attempt that phase and words are of
+	refusedAt    string      // token of the attempt that the gateway refused
+	spoken       atomic.Bool // its modules are those that this server speaks
+	answering    atomic.Bool // it is asked something for others
 	wants        *desk.ForGateway
 	wantsOf      desk.Version
 }
@@ -102,8 +103,8 @@ func (h *held) introduce(ctx context.Context) {
 	asking, done := context.WithTimeout(ctx, askWithin)
 	defer done()
 	library, err := h.client.Library(asking)
-	h.spoken = err == nil && library.Implements("wideknot-gateway", line.GatewayRevision)
-	if !h.spoken {
+	h.spoken.Store(err == nil && library.Implements("wideknot-gateway", line.GatewayRevision))
+	if !h.spoken.Load() {
 		words := "it speaks another version of wideknot-gateway than this server (" + line.GatewayRevision + "), so it is sent nothing: bring both to one release"
 		if err != nil {
 			words = "it does not say what it speaks, so it is sent nothing: " + err.Error()
@@ -167,7 +168,7 @@ func (h *held) look(ctx context.Context) error {
 		values["summary"] = h.summary
 	}
 	h.k.put(h, values)
-	if h.spoken && !h.going.Load() {
+	if h.spoken.Load() && !h.going.Load() {
 		h.bring(ctx, state)
 	}
 	return nil

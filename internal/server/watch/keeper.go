@@ -69,6 +69,7 @@ func (k *Keeper) Serve(ctx context.Context, listen net.Listener) error {
 	defer all.Wait()
 	all.Go(func() { k.each(ctx, liveEvery, func(ctx context.Context) error { return k.live(ctx, false) }) })
 	all.Go(func() { k.each(ctx, saveEvery, k.save) })
+	all.Go(func() { k.each(ctx, liveEvery, k.ask) })
 	stop := context.AfterFunc(ctx, func() { _ = listen.Close() })
 	defer stop()
 	for {

@@ -93,10 +93,10 @@ func TestARolloutGoesOnWhoeverIsKilled(t *testing.T) {
 	office := rollouts.New(w.db, w.desk)
 	ctx := context.Background()
 	number := w.release(w.estate.Sites[0].Key, func(s *estate.Site) { s.Links[0].MTU = 1400 })
-	if _, err := office.Start(ctx, w.key, number, nil, rollouts.Settings{}); err != nil {
+	if _, err := office.Start(ctx, w.key, rollouts.Order{Release: number}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := office.Start(ctx, w.key, number, nil, rollouts.Settings{}); !errors.Is(err, rollouts.ErrActive) {
+	if _, err := office.Start(ctx, w.key, rollouts.Order{Release: number}); !errors.Is(err, rollouts.ErrActive) {
 		t.Errorf("a second rollout beside the first: %v", err)
 	}
 	if _, err := w.desk.Bring(ctx, w.key, 1, nil); !errors.Is(err, desk.ErrRolling) {
@@ -126,6 +126,9 @@ func TestARolloutGoesOnWhoeverIsKilled(t *testing.T) {
 	if begun != len(d.Plan.Rounds) || len(d.Plan.Rounds) < 2 || d.Proof.Missing != 0 || d.Proof.Alive == 0 {
 		t.Errorf("%d rounds of %d begun, proof %+v, %d killed: %+v", begun, len(d.Plan.Rounds), d.Proof, killed, d.Notes)
 	}
+	if e := d.Proof.Echoes; e == nil || e.Of != 12 || e.Asked != 12 || e.As != 12 || !slices.Equal(e.Grid, []string{".aaa", "a.aa", "aa.a", "aaa."}) {
+		t.Errorf("from LAN to LAN: %+v", e)
+	}
 	w.backFromTheMiddle(office)
 }
 
@@ -134,7 +137,7 @@ func (w *works) backFromTheMiddle(office *rollouts.Office) {
 	w.t.Helper()
 	ctx := context.Background()
 	number := w.release(w.estate.Sites[0].Key, func(s *estate.Site) { s.Links[0].MTU = 1420 })
-	if _, err := office.Start(ctx, w.key, number, nil, rollouts.Settings{ByHand: true}); err != nil {
+	if _, err := office.Start(ctx, w.key, rollouts.Order{Release: number, Settings: rollouts.Settings{ByHand: true}}); err != nil {
 		w.t.Fatal(err)
 	}
 	d := w.until(2, "waiting after its first round", 30*time.Second, in(rollouts.Waiting))
@@ -162,7 +165,7 @@ func TestAFaultStopsARollout(t *testing.T) {
 	office := rollouts.New(w.db, w.desk)
 	ctx := context.Background()
 	number := w.release(w.estate.Sites[0].Key, func(s *estate.Site) { s.Links[0].MTU = 1400 })
-	plan, err := office.Plan(ctx, w.key, number, nil)
+	plan, err := office.Plan(ctx, w.key, rollouts.Order{Release: number})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -171,7 +174,7 @@ func TestAFaultStopsARollout(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.eventually("away", 15*time.Second, func(rows map[string]desk.GatewayRow) bool { return !rows[site].Up })
-	if _, err := office.Start(ctx, w.key, number, nil, rollouts.Settings{}); err != nil {
+	if _, err := office.Start(ctx, w.key, rollouts.Order{Release: number}); err != nil {
 		t.Fatal(err)
 	}
 	d := w.until(1, "stopped", 90*time.Second, in(rollouts.Stopped))
@@ -219,7 +222,7 @@ func TestAGatewayThatRefusesStopsARollout(t *testing.T) {
 		t.Fatal(err)
 	}
 	office := rollouts.New(w.db, w.desk)
-	if _, err := office.Start(ctx, w.key, out.Number, nil, rollouts.Settings{}); err != nil {
+	if _, err := office.Start(ctx, w.key, rollouts.Order{Release: out.Number}); err != nil {
 		t.Fatal(err)
 	}
 	d := w.until(1, "stopped", 30*time.Second, in(rollouts.Stopped))
@@ -234,6 +237,61 @@ func TestAGatewayThatRefusesStopsARollout(t *testing.T) {
 	}
 	w.until(1, "taken back", 30*time.Second, in(rollouts.Undone))
 	w.eventually("release 1 confirmed everywhere", 10*time.Second, w.allConfirmed(1))
+}
+
+// A link that takes less than the survey says is no trouble to probes, which are small. Echoes
+// find it; a person may accept it, and the next rollout takes the place of one that waits.
+func TestEchoesFindWhatProbesDoNot(t *testing.T) {
+	t.Parallel()
+	w := opened(t, "two-hubs", 1)
+	world := w.stand()
+	w.goOn("runner")
+	w.eventually("release 1 confirmed everywhere", 20*time.Second, w.allConfirmed(1))
+	narrow := 1300
+	if err := world.Do(fleet.Change{Do: "like", Site: "tarn", Link: "fibre", MTU: &narrow}); err != nil {
+		t.Fatal(err)
+	}
+	office := rollouts.New(w.db, w.desk)
+	ctx := context.Background()
+	number := w.release("weir", func(s *estate.Site) { s.Links[0].MTU = 1400 })
+	if _, err := office.Start(ctx, w.key, rollouts.Order{Release: number}); err != nil {
+		t.Fatal(err)
+	}
+	d := w.until(1, "stopped", 90*time.Second, in(rollouts.Stopped))
+	if d.Phase != rollouts.Asking || d.Proof.Missing == 0 || !strings.Contains(d.Words, "tarn") || !strings.Contains(d.Proof.Differ[0].Seen, "answered with 84 bytes, not with") {
+		t.Fatalf("it stops and says %q: %+v", d.Words, d.Proof)
+	}
+	if _, err := office.Start(ctx, w.key, rollouts.Order{Release: 1}); !errors.Is(err, rollouts.ErrActive) {
+		t.Errorf("another one beside it: %v", err)
+	}
+	if _, err := office.Decide(ctx, w.key, 1, rollouts.Accept, false); err != nil {
+		t.Fatal(err)
+	}
+	for tries := 0; w.rollout(1).State != rollouts.Done; tries++ { // other rounds may pass by tarn, too
+		if w.rollout(1).State == rollouts.Stopped {
+			if _, err := office.Decide(ctx, w.key, 1, rollouts.Accept, false); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if time.Sleep(300 * time.Millisecond); tries > 200 {
+			t.Fatalf("it does not end: %+v", w.rollout(1))
+		}
+	}
+	next := w.release("weir", func(s *estate.Site) { s.Links[0].MTU = 1420 })
+	if _, err := office.Start(ctx, w.key, rollouts.Order{Release: next, Settings: rollouts.Settings{ByHand: true}}); err != nil {
+		t.Fatal(err)
+	}
+	if d = w.until(2, "waiting or stopped", 60*time.Second, func(d *rollouts.RolloutDetail) bool { return d.State != rollouts.Running }); d.State == rollouts.Stopped {
+		if _, err := office.Decide(ctx, w.key, 2, rollouts.Accept, false); err != nil {
+			t.Fatal(err)
+		}
+		w.until(2, "waiting", 60*time.Second, in(rollouts.Waiting))
+	}
+	_, err := office.Start(ctx, w.key, rollouts.Order{Release: number, Instead: true})
+	between := slices.ContainsFunc(w.rollout(2).Gateways, func(g rollouts.RolloutGateway) bool { return g.Stage == "widened" || g.Stage == "sending" })
+	if between != errors.Is(err, rollouts.ErrState) || !between && (err != nil || w.rollout(2).State != rollouts.Left) {
+		t.Errorf("in the place of one that waits, gateways between: %v: %v", between, err)
+	}
 }
 
 // Waves are a person's to choose; what cannot be is refused with its reason, and nothing begins.
@@ -258,14 +316,14 @@ func TestWavesOfAPerson(t *testing.T) {
 		{"one is there twice", []rollout.Wave{{Name: "a", Sites: sites}, {Name: "b", Sites: sites[:1]}}, "in two waves"},
 		{"one does not exist", []rollout.Wave{{Name: "a", Sites: append(slices.Clone(sites), "atlantis")}}, "atlantis, which is no site"},
 	} {
-		if _, err := office.Start(ctx, w.key, number, c.waves, rollouts.Settings{}); err == nil || !strings.Contains(err.Error(), c.wrong) {
+		if _, err := office.Start(ctx, w.key, rollouts.Order{Release: number, Waves: c.waves}); err == nil || !strings.Contains(err.Error(), c.wrong) {
 			t.Errorf("%s: %v", c.name, err)
 		}
 	}
 	if list, err := office.List(ctx, w.key); err != nil || len(list) != 0 {
 		t.Errorf("what began: %+v, %v", list, err)
 	}
-	plan, err := office.Plan(ctx, w.key, number, []rollout.Wave{{Name: "all at once", Sites: sites}})
+	plan, err := office.Plan(ctx, w.key, rollouts.Order{Release: number, Waves: []rollout.Wave{{Name: "all at once", Sites: sites}}})
 	if err != nil || len(plan.Waves) != 1 {
 		t.Errorf("all at once: %+v, %v", plan, err)
 	}

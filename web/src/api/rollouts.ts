@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { answered, client, type Rollout, type RolloutOrder, type RolloutWave } from "./client";
+import { answered, client, type Rollout, type RolloutOrder } from "./client";
 
 const listKey = (estate: string) => ["rollouts", estate];
 
@@ -7,7 +7,7 @@ const listKey = (estate: string) => ["rollouts", estate];
 const EVERY = 700;
 const LIST_EVERY = 3000;
 
-export const isOnItsWay = (r: Rollout) => r.state !== "done" && r.state !== "undone";
+export const isOnItsWay = (r: Rollout) => r.state !== "done" && r.state !== "undone" && r.state !== "left";
 
 /** The rollouts of an estate, newest first. */
 export const useRollouts = (estate: string) =>
@@ -33,24 +33,22 @@ export const useRollout = (estate: string, number: number) =>
     refetchInterval: (q) => (q.state.data && !isOnItsWay(q.state.data) ? false : EVERY),
   });
 
-/** How a release would be brought to gateways, in the usual waves or in those of a person. */
-export const useRolloutPlan = (
-  estate: string,
-  release: number,
-  waves: RolloutWave[] | undefined,
-  on: boolean,
-) =>
+/** What is planned: a release, in the usual waves or in those of a person. */
+export type PlannedOrder = Pick<RolloutOrder, "release" | "waves" | "instead">;
+
+/** How a release would be brought to gateways. */
+export const useRolloutPlan = (estate: string, order: PlannedOrder, on: boolean) =>
   useQuery({
-    queryKey: ["rollout-plan", estate, release, waves],
+    queryKey: ["rollout-plan", estate, order],
     queryFn: ({ signal }) =>
       answered(
         client.POST("/api/estates/{estate}/rollout-plan", {
           signal,
           params: { path: { estate } },
-          body: { release, waves, soak_s: 0, by_hand: false, away: 0, without_away: false },
+          body: { ...order, soak_s: 0, by_hand: false, away: 0, without_away: false },
         }),
       ),
-    enabled: on && release > 0,
+    enabled: on && order.release > 0,
     retry: false,
     staleTime: 5000,
   });
@@ -72,7 +70,7 @@ export const useStartRollout = (estate: string) =>
   );
 
 export const useDecide = (estate: string, number: number) =>
-  useAct(estate, (body: { do: "go-on" | "wait" | "back"; without_away?: boolean }) =>
+  useAct(estate, (body: { do: "go-on" | "accept" | "wait" | "back"; without_away?: boolean }) =>
     answered(
       client.POST("/api/estates/{estate}/rollouts/{number}/decision", {
         params: { path: { estate, number } },

@@ -1423,7 +1423,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Let a rollout go on, wait, or take itself back */
+        /** Let a rollout go on, with or without what is not as expected, wait, or take itself back */
         post: operations["decide-rollout"];
         delete?: never;
         options?: never;
@@ -1944,7 +1944,7 @@ export interface components {
         };
         "Decide-rolloutRequest": {
             /** @enum {string} */
-            do: "go-on" | "wait" | "back";
+            do: "go-on" | "accept" | "wait" | "back";
             /** @description of going on: what gateways that are away may still use is taken away */
             without_away?: boolean;
         };
@@ -2018,6 +2018,48 @@ export interface components {
             name: string;
             /** Format: int64 */
             revision: number;
+        };
+        Echoes: {
+            /** Format: int64 */
+            as_expected: number;
+            /**
+             * Format: int64
+             * @description of those: after each round but the last only what it could change, and 400 of it at most
+             */
+            asked: number;
+            /**
+             * Format: int64
+             * @description gateways that are away: nothing is asked of them, nor whether they answer
+             */
+            away: number;
+            /**
+             * Format: int64
+             * @description gateways whose address another site's gateway has, too: who answers would not be known, so they are not asked
+             */
+            doubled: number;
+            /** @description a row for each that asks, a character for each that is asked: . not asked, a as expected, n no answer, as expected, x no answer, s a small packet only, w by other sites, o an answer although none was to come, ? the gateway did not say */
+            grid: string[];
+            /**
+             * Format: int64
+             * @description gateways without an address of their own in what their site shares: they are not asked
+             */
+            homeless: number;
+            /**
+             * Format: int64
+             * @description pairs of gateways that could be asked, in each direction
+             */
+            of: number;
+            /** @description there are more than 100 gateways: each asks two others, its next one by name and the one half way round */
+            sampled: boolean;
+            /**
+             * Format: int64
+             * @description pairs of which the gateway said nothing
+             */
+            silent: number;
+            /** @description in the order of the grid; none where there are more than 100 */
+            sites: string[];
+            /** Format: int64 */
+            try: number;
         };
         EndLine: {
             a: string;
@@ -3085,6 +3127,7 @@ export interface components {
             dead_before: number;
             /** @description some of what is not as expected */
             differ: components["schemas"]["Unexpected"][];
+            echoes?: components["schemas"]["Echoes"];
             /**
              * Format: int64
              * @description ends of tunnels that are to be alive
@@ -3190,7 +3233,7 @@ export interface components {
             /** Format: int64 */
             number: number;
             /** @enum {string} */
-            phase: "" | "bringing" | "proving" | "soaking";
+            phase: "" | "bringing" | "proving" | "asking" | "soaking";
             /** Format: int64 */
             release: number;
             /**
@@ -3209,7 +3252,7 @@ export interface components {
              */
             soak_s: number;
             /** @enum {string} */
-            state: "running" | "waiting" | "stopped" | "back" | "done" | "undone";
+            state: "running" | "waiting" | "stopped" | "back" | "done" | "undone" | "left";
             /** @description time of day until which they may */
             to?: string;
             /** @description what gateways that are away may still use is taken away all the same */
@@ -3237,7 +3280,7 @@ export interface components {
             /** Format: int64 */
             number: number;
             /** @enum {string} */
-            phase: "" | "bringing" | "proving" | "soaking";
+            phase: "" | "bringing" | "proving" | "asking" | "soaking";
             plan: components["schemas"]["Plan"];
             proof: components["schemas"]["Proof"];
             /** Format: int64 */
@@ -3258,7 +3301,7 @@ export interface components {
              */
             soak_s: number;
             /** @enum {string} */
-            state: "running" | "waiting" | "stopped" | "back" | "done" | "undone";
+            state: "running" | "waiting" | "stopped" | "back" | "done" | "undone" | "left";
             /** @description time of day until which they may */
             to?: string;
             /** @description what gateways that are away may still use is taken away all the same */
@@ -3296,6 +3339,8 @@ export interface components {
             by_hand: boolean;
             /** @description time of day, UTC, from which rounds may begin; empty for always */
             from?: string;
+            /** @description it takes the place of one that waits or stopped */
+            instead?: boolean;
             /** Format: int64 */
             release: number;
             /**

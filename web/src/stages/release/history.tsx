@@ -9,6 +9,7 @@ const ends: Record<Rollout["state"], string> = {
   back: "is being taken back",
   done: "✓ done",
   undone: "↩ taken back",
+  left: "→ another one took its place",
 };
 
 /** History lists the releases of the estate, each with the rollouts that brought it to gateways. */

@@ -3,7 +3,13 @@ import type { RolloutPlan, RolloutWave } from "../../api/client";
 import { useGateways } from "../../api/gateways";
 import type { Place } from "../../api/place";
 import { useReleases } from "../../api/queries";
-import { useRolloutPlan, useStartRollout } from "../../api/rollouts";
+import {
+  isOnItsWay,
+  type PlannedOrder,
+  useRolloutPlan,
+  useRollouts,
+  useStartRollout,
+} from "../../api/rollouts";
 import { useAddress } from "../../parts/address";
 import { Field } from "../../parts/field";
 import { count, many } from "../../parts/number";
@@ -33,7 +39,9 @@ export function Plan({
   const release = Number(params.get("of")) || latest;
   const [waves, setWaves] = useState<RolloutWave[]>();
   const [text, setText] = useState<string>(); // of waves that somebody writes
-  const plan = useRolloutPlan(at.estate, release, waves, may);
+  const before = (useRollouts(at.estate).data ?? []).find(isOnItsWay);
+  const instead = before !== undefined && (before.state === "waiting" || before.state === "stopped");
+  const plan = useRolloutPlan(at.estate, { release, waves, instead }, may);
   const behind = (useGateways(at.estate).data?.gateways ?? []).some(
     (g) => !g.barred_at && g.confirmed > 0 && g.confirmed !== release,
   );
@@ -65,6 +73,12 @@ export function Plan({
       </div>
       {plan.isPending ? <Waiting what="each state on the way" /> : null}
       <Trouble error={plan.error} />
+      {p && before && instead ? (
+        <p className="text-warning max-w-3xl mb-1">
+          ▲ It takes the place of rollout {before.number}, which ends as far as it came: release{" "}
+          {before.release} stays where it is confirmed until this one changes it.
+        </p>
+      ) : null}
       {p ? <Sum plan={p} /> : null}
       {p && p.rounds.length > 0 ? <Rounds plan={p} /> : null}
       {(p && p.rounds.length > 0) || text !== undefined ? (
@@ -81,7 +95,7 @@ export function Plan({
         />
       ) : null}
       {p && (p.rounds.length > 0 || behind) && (role === "operator" || role === "owner") ? (
-        <Start estate={at.estate} release={release} waves={waves} plan={p} onStart={onStart} />
+        <Start estate={at.estate} order={{ release, waves, instead }} plan={p} onStart={onStart} />
       ) : null}
     </>
   );
@@ -194,14 +208,12 @@ function Waves({
 
 function Start({
   estate,
-  release,
-  waves,
+  order,
   plan,
   onStart,
 }: {
   estate: string;
-  release: number;
-  waves?: RolloutWave[];
+  order: PlannedOrder;
   plan: RolloutPlan;
   onStart: () => void;
 }) {
@@ -225,8 +237,7 @@ function Start({
         e.preventDefault();
         start.mutate(
           {
-            release,
-            waves,
+            ...order,
             soak_s: Number(soak),
             away: Number(away),
             by_hand: byHand,
@@ -271,7 +282,7 @@ function Start({
       <button type="submit" className="btn btn-sm btn-primary" disabled={!ready || start.isPending}>
         {plan.cut > 0
           ? `Begin, and cut ${many(plan.cut, "pair")} meanwhile`
-          : `Bring release ${release} to the gateways`}
+          : `Bring release ${order.release} to the gateways`}
       </button>
       <div className="basis-full">
         <Trouble error={start.error} />

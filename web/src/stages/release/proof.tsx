@@ -3,6 +3,7 @@ import type { RolloutDetail } from "../../api/client";
 import { type Place, pageOf } from "../../api/place";
 import { count } from "../../parts/number";
 import { When } from "../../parts/when";
+import { EchoesSeen } from "./echoes";
 
 /** Proof sets what was expected after the last round beside what gateways said they saw. */
 export function Proof({ at, run }: { at: Place; run: RolloutDetail }) {
@@ -31,7 +32,7 @@ export function Proof({ at, run }: { at: Place; run: RolloutDetail }) {
       </table>
       <p className="text-secondary mb-3">
         Not asked for: {count(p.dead_before)} ends that were dead before it began, and {count(p.unseen)}{" "}
-        things of gateways that are away or have not joined. Hosts behind the gateways are not asked either.
+        things of gateways that are away or have not joined.
       </p>
       {p.differ.length > 0 ? (
         <table className="w-full">
@@ -59,6 +60,7 @@ export function Proof({ at, run }: { at: Place; run: RolloutDetail }) {
           </tbody>
         </table>
       ) : null}
+      {p.echoes && p.echoes.asked > 0 ? <EchoesSeen echoes={p.echoes} /> : null}
     </div>
   );
 }

@@ -25,12 +25,14 @@ const heads: Record<RolloutDetail["state"], string> = {
   back: "is being taken back",
   done: "is done",
   undone: "was taken back wholly",
+  left: "ended on the way",
 };
 
 const phases: Record<RolloutDetail["phase"], string> = {
   "": "begins",
   bringing: "gateways try it and confirm",
   proving: "tunnels and ways are compared with what is expected",
+  asking: "gateways ask each other from LAN to LAN, and what they hear is compared with what is expected",
   soaking: "it is watched before the next round begins",
 };
 
@@ -118,6 +120,14 @@ function Decisions({ estate, run }: { estate: string; run: RolloutDetail }) {
           primary
           pending={decide.isPending}
           onClick={() => decide.mutate({ do: "go-on", without_away: held })}
+        />
+      ) : null}
+      {run.state === "stopped" && run.proof.missing > 0 && run.phase !== "bringing" ? (
+        <Decision
+          words="Accept it, and go on"
+          follows={`${many(run.proof.missing, "thing that is", "things that are")} not as expected ${run.proof.missing === 1 ? "is" : "are"} not asked for again in this rollout`}
+          pending={decide.isPending}
+          onClick={() => decide.mutate({ do: "accept" })}
         />
       ) : null}
       {run.state === "running" ? (

@@ -1,0 +1,62 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"slices"
+	"testing"
+
+	"wideknot/core/gateway"
+	"wideknot/internal/line"
+)
+
+// Echoes are asked for whole and then small, and say who passes them on; one call at a time.
+func TestEchoes(t *testing.T) {
+	plane := newTray(newTestNet())
+	plane.takes = 1300
+	a, err := New(plane, Settings{State: t.TempDir(), Keys: t.TempDir()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer a.Close()
+	at := netip.MustParseAddr
+	ask := func(to string, size int) gateway.Echo {
+		return gateway.Echo{From: at("10.9.0.1"), To: at(to), Size: size, Hops: true}
+	}
+	type ended struct {
+		answers []gateway.Echoed
+		err     error
+	}
+	done := make(chan ended)
+	go func() {
+		answers, err := a.Echo(context.Background(), []gateway.Echo{ask("10.1.0.9", 1300), ask("10.2.0.9", 1400), ask("10.3.0.8", 0), {From: at("10.9.0.1"), To: at("10.4.0.9")}})
+		done <- ended{answers, err}
+	}()
+	for a.echoing.TryLock() { // until it has begun
+		a.echoing.Unlock()
+	}
+	if _, err := a.Echo(context.Background(), []gateway.Echo{ask("10.1.0.9", 0)}); !errors.Is(err, line.ErrAsking) {
+		t.Errorf("a second call beside the first: %v", err)
+	}
+	got := <-done
+	if got.err != nil {
+		t.Fatal(got.err)
+	}
+	through := []netip.Addr{at("10.0.0.1"), at("0.0.0.0")}
+	for i, want := range []gateway.Echoed{{Answered: 1300, Hops: through}, {Answered: gateway.SmallEcho, Hops: through}, {Hops: through[:1], Words: "unreachable, by 10.0.0.1"}, {Answered: gateway.SmallEcho}} {
+		if is := got.answers[i]; is.Answered != want.Answered || !slices.Equal(is.Hops, want.Hops) || is.Words != want.Words {
+			t.Errorf("echo %d: %+v, not %+v", i, is, want)
+		}
+	}
+	for name, list := range map[string][]gateway.Echo{
+		"two families": {{From: at("10.9.0.1"), To: at("2001:db8::1")}},
+		"no address":   {{From: at("10.9.0.1")}},
+		"too large":    {{From: at("10.9.0.1"), To: at("10.1.0.9"), Size: 1 << 20}},
+		"too many":     make([]gateway.Echo, gateway.MaxEchoes+1),
+	} {
+		if _, err := a.Echo(context.Background(), list); err == nil {
+			t.Errorf("%s is asked for", name)
+		}
+	}
+}

@@ -1,0 +1,370 @@
+package rollouts
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"wideknot/core/gateway"
+	"wideknot/core/rollout"
+	"wideknot/internal/server/store"
+)
+
+// How echoes prove a round.
+const (
+	mostWhole    = 100 // gateways up to which every pair is asked
+	othersAsked  = 2   // by each gateway where there are more
+	mostBetween  = 400 // pairs that are asked after a round that is not the last
+	echoSeconds  = 30  // until gateways must have answered
+	echoAttempts = 3
+)
+
+// Marks of a pair of gateways in the grid.
+const (
+	notAsked  = '.'
+	asIs      = 'a' // answered as expected, with its whole size, by the hubs that were expected
+	asNone    = 'n' // not answered, as expected
+	lostEcho  = 'x' // not answered
+	small     = 's' // only a small packet was
+	otherWay  = 'w' // by other hubs
+	surprised = 'o' // answered, and was not to be
+	silent    = '?' // the gateway did not say
+)
+
+// Echoes is what gateways heard when they asked each other from LAN to LAN.
+type Echoes struct {
+	Try      int      `json:"try"`
+	Of       int      `json:"of" doc:"pairs of gateways that could be asked, in each direction"`
+	Asked    int      `json:"asked" doc:"of those: after each round but the last only what it could change, and 400 of it at most"`
+	As       int      `json:"as_expected"`
+	Silent   int      `json:"silent" doc:"pairs of which the gateway said nothing"`
+	Sampled  bool     `json:"sampled" doc:"there are more than 100 gateways: each asks two others, its next one by name and the one half way round"`
+	Away     int      `json:"away" doc:"gateways that are away: nothing is asked of them, nor whether they answer"`
+	Homeless int      `json:"homeless" doc:"gateways without an address of their own in what their site shares: they are not asked"`
+	Doubled  int      `json:"doubled" doc:"gateways whose address another site's gateway has, too: who answers would not be known, so they are not asked"`
+	Sites    []string `json:"sites" doc:"in the order of the grid; none where there are more than 100"`
+	Grid     []string `json:"grid" doc:"a row for each that asks, a character for each that is asked: . not asked, a as expected, n no answer, as expected, x no answer, s a small packet only, w by other sites, o an answer although none was to come, ? the gateway did not say"`
+}
+
+// A question is one gateway asking another one.
+type question struct {
+	from, to       string
+	source, target netip.Addr
+	is             rollout.Echo
+	certain        bool // hubs and silence are told from the design alone: nothing on the way was dead before
+}
+
+// questions lists what gateways are to ask once a number of rounds is done.
+func (t *turn) questions() ([]question, *Echoes, error) {
+	rows, err := t.tx.Offering(t.row.EstateID, "")
+	if err != nil {
+		return nil, nil, err
+	}
+	up := t.up()
+	own := map[string]netip.Addr{}
+	state := t.network.Before(&t.plan.Plan, t.row.Round+1)
+	out := &Echoes{Sites: []string{}, Grid: []string{}}
+	for i := range rows {
+		site := rows[i].Site
+		if t.plan.Bases[site] == 0 || rows[i].BarredAt != nil {
+			continue
+		}
+		if !up[site] {
+			out.Away++
+			continue
+		}
+		offers, err := gateway.ParseOffers([]byte(*rows[i].Offers))
+		if err != nil {
+			continue // what cannot be read offers nothing
+		}
+		if a := offers.Own(t.network.Shares(state, site)); a.IsValid() {
+			own[site] = a
+			out.Sites = append(out.Sites, site)
+		} else {
+			out.Homeless++
+		}
+	}
+	slices.Sort(out.Sites)
+	known := map[netip.Addr]int{}
+	for _, site := range out.Sites {
+		known[t.network.Target(state, site, own[site])]++
+	}
+	for _, n := range known {
+		if n > 1 {
+			out.Doubled += n
+		}
+	}
+	out.Sampled = len(out.Sites) > mostWhole
+	t.network.Without(t.plan.Dead)
+	defer t.network.Without(nil)
+	last, here := t.row.Round == len(t.plan.Rounds)-1, t.plan.Rounds[t.row.Round].Sites
+	var list []question
+	for a, from := range out.Sites {
+		shares := t.network.Shares(state, from)
+		for _, b := range asks(a, len(out.Sites)) {
+			to := out.Sites[b]
+			q := question{from: from, to: to, source: own[from], target: t.network.Target(state, to, own[to])}
+			if q.source.Is4() != q.target.Is4() || known[q.target] > 1 || slices.ContainsFunc(shares, func(p netip.Prefix) bool { return p.Contains(q.target) }) {
+				continue
+			}
+			out.Of++
+			q.is = t.network.Echo(state, from, to, own[from], own[to])
+			if !last && !slices.ContainsFunc(q.is.Passed, func(site string) bool { return slices.Contains(here, site) }) {
+				continue
+			}
+			q.certain = !t.network.Steered(state, from) && !slices.ContainsFunc(q.is.Passed, t.plan.deadAt)
+			list = append(list, q)
+		}
+	}
+	if !last {
+		list = thinned(list, mostBetween)
+	}
+	if out.Asked = len(list); out.Sampled {
+		out.Sites = []string{}
+	}
+	return list, out, nil
+}
+
+// thinned keeps so many of a list at most, spread evenly.
+func thinned(list []question, most int) []question {
+	if len(list) <= most {
+		return list
+	}
+	out := make([]question, most)
+	for i := range out {
+		out[i] = list[i*len(list)/most]
+	}
+	return out
+}
+
+// up says which gateways have a line.
+func (t *turn) up() map[string]bool {
+	out := make(map[string]bool, len(t.live))
+	for i := range t.live {
+		out[t.live[i].Site] = t.live[i].Up
+	}
+	return out
+}
+
+// asks lists whom one of some gateways asks.
+func asks(one, of int) (out []int) {
+	if of <= mostWhole {
+		for b := range of {
+			if b != one {
+				out = append(out, b)
+			}
+		}
+		return out
+	}
+	return []int{(one + 1) % of, (one + of/2) % of}[:othersAsked]
+}
+
+// deadAt reports whether a tunnel of a site was dead before.
+func (p *Stored) deadAt(site string) bool {
+	return slices.ContainsFunc(p.Dead, func(end string) bool { return strings.HasPrefix(end, site+"/") })
+}
+
+func (t *turn) about(try int) string {
+	return fmt.Sprintf("rollout %d round %d try %d", t.row.Number, t.row.Round, try)
+}
+
+// askEchoes lets gateways ask each other.
+func (t *turn) askEchoes(try int) error {
+	list, _, err := t.questions()
+	if err != nil {
+		return err
+	}
+	by := map[string][]gateway.Echo{}
+	for i := range list {
+		q := &list[i]
+		by[q.from] = append(by[q.from], gateway.Echo{From: q.source, To: q.target, Size: q.is.MTU, Hops: q.is.Arrives})
+	}
+	rows := make([]store.Ask, 0, len(by))
+	for site, echoes := range by {
+		rows = append(rows, store.Ask{EstateID: t.row.EstateID, Site: site, About: t.about(try), Operation: store.AskEcho, Input: text(echoes)})
+	}
+	if err := t.tx.AddAsks(rows, echoSeconds); err != nil {
+		return err
+	}
+	var proof Proof
+	if err := json.Unmarshal([]byte(t.row.Proof), &proof); err != nil {
+		return err
+	}
+	proof.Echoes = &Echoes{Try: try, Sites: []string{}, Grid: []string{}}
+	t.row.Proof = text(proof)
+	t.set("proof")
+	t.phase(Asking)
+	return nil
+}
+
+// echoing waits for the answers, and compares them with what is expected.
+func (t *turn) echoing() error {
+	var proof Proof
+	if err := json.Unmarshal([]byte(t.row.Proof), &proof); err != nil {
+		return err
+	}
+	if proof.Echoes == nil || proof.At == nil {
+		return t.askEchoes(1)
+	}
+	try := proof.Echoes.Try
+	rows, err := t.tx.AsksAbout(t.row.EstateID, t.about(try))
+	if err != nil {
+		return err
+	}
+	up := t.up()
+	open := slices.ContainsFunc(rows, func(a store.Ask) bool { return a.AnsweredAt == nil && up[a.Site] })
+	if open && t.now.Sub(t.row.Since) < echoSeconds*time.Second {
+		return nil
+	}
+	list, echoes, err := t.questions()
+	if err != nil {
+		return err
+	}
+	echoes.Try = try
+	differ := t.compare(list, rows, echoes)
+	if err := t.tx.DropAsks(t.row.EstateID, t.about(try)); err != nil {
+		return err
+	}
+	if len(differ) > 0 && try < echoAttempts { // what was lost once may have been lost by chance
+		return t.askEchoes(try + 1)
+	}
+	proof.At, proof.Echoes = &t.now, echoes
+	proof.differ(differ...)
+	t.row.Proof = text(proof)
+	t.set("proof")
+	if len(differ) > 0 {
+		d := differ[0]
+		return t.stop("%d echoes are not as expected; the first: %s of %s is to be %s, and is %s", len(differ), d.What, d.Site, d.Expected, d.Seen)
+	}
+	if err := t.note("round %d is proven from LAN to LAN: %d of %d echoes are as expected", t.row.Round+1, echoes.As, echoes.Asked); err != nil {
+		return err
+	}
+	return t.proven()
+}
+
+// compare sets answers beside what is expected, and fills the grid.
+func (t *turn) compare(list []question, rows []store.Ask, out *Echoes) []Unexpected {
+	answers := map[string]map[[2]netip.Addr]*gateway.Echoed{}
+	for i := range rows {
+		var heard []gateway.Echoed
+		if rows[i].Output == nil || json.Unmarshal([]byte(*rows[i].Output), &heard) != nil {
+			continue
+		}
+		of := map[[2]netip.Addr]*gateway.Echoed{}
+		for k := range heard {
+			of[[2]netip.Addr{heard[k].From, heard[k].To}] = &heard[k]
+		}
+		answers[rows[i].Site] = of
+	}
+	owners := t.network.Addresses(t.network.Before(&t.plan.Plan, t.row.Round+1))
+	for i := range list {
+		owners[list[i].source] = list[i].from
+	}
+	words := map[string]string{}
+	for i := range rows {
+		words[rows[i].Site] = rows[i].Words
+	}
+	grid := newGrid(out.Sites)
+	var differ []Unexpected
+	for i := range list {
+		q := &list[i]
+		mark, seen := q.judge(answers[q.from][[2]netip.Addr{q.source, q.target}], owners)
+		name := Unexpected{q.from, "echo to " + q.to, q.expected(), seen, q.from + ">" + q.to}
+		if mark == silent {
+			out.Silent++
+			name = Unexpected{q.from, "its echoes", "told", strings.TrimSpace("not told " + words[q.from]), q.from + " silent"}
+		}
+		switch accepted := slices.Contains(t.s.Accepted, name.key); {
+		case mark == silent && (accepted || len(differ) > 0 && differ[len(differ)-1].key == name.key):
+		case mark == silent, seen != "" && !accepted:
+			differ = append(differ, name)
+		case accepted && seen != "":
+			mark = asNone
+			fallthrough
+		default:
+			out.As++
+		}
+		grid.put(q.from, q.to, mark)
+	}
+	out.Grid = grid.rows()
+	return differ
+}
+
+// judge says how an answer is to what is expected; seen is empty where it is as expected.
+func (q *question) judge(a *gateway.Echoed, owners map[netip.Addr]string) (mark byte, seen string) {
+	switch {
+	case a == nil:
+		return silent, ""
+	case a.Answered == 0 && !q.is.Arrives:
+		return asNone, ""
+	case a.Answered == 0:
+		return lostEcho, strings.TrimSpace("not answered " + a.Words)
+	case !q.is.Arrives && q.certain:
+		return surprised, "answered"
+	case !q.is.Arrives:
+		return asIs, ""
+	case a.Answered < q.is.MTU && q.certain:
+		return small, fmt.Sprintf("answered with %d bytes, not with %d", a.Answered, q.is.MTU)
+	}
+	by := make([]string, len(a.Hops))
+	same := len(a.Hops) == len(q.is.Hubs)
+	for i, hop := range a.Hops {
+		if by[i] = owners[hop]; by[i] == "" {
+			by[i] = hop.String()
+		}
+		same = same && (by[i] == q.is.Hubs[i] || hop.IsUnspecified())
+	}
+	if !same && q.certain {
+		return otherWay, "answered " + byHubs(by)
+	}
+	return asIs, ""
+}
+
+// expected says it in words.
+func (q *question) expected() string {
+	if !q.is.Arrives {
+		return "not answered"
+	}
+	return fmt.Sprintf("answered with %d bytes %s", q.is.MTU, byHubs(q.is.Hubs))
+}
+
+func byHubs(sites []string) string {
+	if len(sites) == 0 {
+		return "straight"
+	}
+	return "by " + strings.Join(sites, ", ")
+}
+
+// A grid is a mark for each pair of sites.
+type grid struct {
+	at    map[string]int
+	marks [][]byte
+}
+
+func newGrid(sites []string) *grid {
+	g := &grid{at: make(map[string]int, len(sites)), marks: make([][]byte, len(sites))}
+	for i, site := range sites {
+		g.at[site] = i
+		g.marks[i] = []byte(strings.Repeat(string(notAsked), len(sites)))
+	}
+	return g
+}
+
+func (g *grid) put(from, to string, mark byte) {
+	i, hasFrom := g.at[from]
+	j, hasTo := g.at[to]
+	if hasFrom && hasTo {
+		g.marks[i][j] = mark
+	}
+}
+
+func (g *grid) rows() []string {
+	out := make([]string, len(g.marks))
+	for i := range g.marks {
+		out[i] = string(g.marks[i])
+	}
+	return out
+}
