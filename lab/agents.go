@@ -98,7 +98,12 @@ func (w *world) keep(i int, keys linux.Keys) error {
 	if err := writeKeys(filepath.Join(folder, "keys"), c, keys); err != nil {
 		return err
 	}
-	return w.start(i, c.Digest())
+	return w.restart(i)
+}
+
+// restart runs the agent of a gateway with the configuration that it is given by the world.
+func (w *world) restart(i int) error {
+	return w.start(i, digestOf(w, i), "--config", filepath.Join(w.folder, w.routes.Plan.Site(i).Key+".d", "config.json"))
 }
 
 func writeKeys(folder string, c *gateway.Config, keys linux.Keys) error {
@@ -117,8 +122,8 @@ func writeKeys(folder string, c *gateway.Config, keys linux.Keys) error {
 }
 
 // start runs the agent of a gateway in its namespace, with sockets and names that are
-// this gateway's alone.
-func (w *world) start(i int, digest string) error {
+// this gateway's alone, and waits until it runs what has a digest.
+func (w *world) start(i int, digest string, arguments ...string) error {
 	path, err := program()
 	if err != nil {
 		return err
@@ -129,7 +134,9 @@ func (w *world) start(i int, digest string) error {
 	err = w.gateways[i].do(func() error {
 		k.command = exec.Command("unshare", "-m", "sh", "-c", `
 			mkdir -p /run/wireguard && mount --bind "$2/sockets" /run/wireguard && mount --bind "$2/hosts" /etc/hosts || exit
-			exec "$1" gateway run --state "$2/state" --keys "$2/keys" --runtime "$2" --config "$2/config.json"`, "sh", path, folder)
+			at="$2" program="$1"; shift 2
+			exec "$program" gateway run --state "$at/state" --keys "$at/keys" --runtime "$at" "$@"`, "sh", path, folder)
+		k.command.Args = append(k.command.Args, arguments...)
 		k.command.Stderr = &k.said
 		k.command.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 		return k.command.Start()

@@ -98,7 +98,7 @@ func TestCommandsAtAGateway(t *testing.T) {
 
 	w.keepers[1].end(syscall.SIGKILL)
 	ask(1, "no agent answers", "status")
-	if err := w.start(1, digestOf(w, 1)); err != nil {
+	if err := w.restart(1); err != nil {
 		t.Fatal(err)
 	}
 	ask(0, "everything that was made here is gone", "remove")

@@ -22,6 +22,7 @@ type question struct {
 // Counts say how much was compared.
 type Counts struct {
 	Pairs, Ways, Failures, Verdicts, MTUs int
+	Echoes                                int           // of gateways that asked each other
 	Again                                 int           // asked again, as agents saw a tunnel die that was only late
 	Slowest                               time.Duration // that an agent was in seeing a tunnel die
 }
@@ -32,6 +33,7 @@ func (c *Counts) add(d Counts) {
 	c.Failures += d.Failures
 	c.Verdicts += d.Verdicts
 	c.MTUs += d.MTUs
+	c.Echoes += d.Echoes
 	c.Again += d.Again
 	c.Slowest = max(c.Slowest, d.Slowest)
 }
@@ -287,6 +289,9 @@ func (r *round) compare(most int, named []string) error {
 		return err
 	}
 	if err := r.sizes(pairs); err != nil {
+		return err
+	}
+	if err := r.echoes(); err != nil {
 		return err
 	}
 	model := outage.New(r.m)

@@ -113,10 +113,10 @@ func (w *world) disturb(random *rand.Rand, failing route.Failing) (what string, 
 		return "flapping ", nil
 	case 1:
 		w.keepers[0].end(syscall.SIGTERM)
-		return "agent restarted, ", w.start(0, digestOf(w, 0))
+		return "agent restarted, ", w.restart(0)
 	case 2:
 		w.keepers[0].end(syscall.SIGKILL)
-		return "agent killed, ", w.start(0, digestOf(w, 0))
+		return "agent killed, ", w.restart(0)
 	}
 	return "", nil
 }

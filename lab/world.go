@@ -58,10 +58,31 @@ func hostOn(p netip.Prefix) netip.Addr {
 
 // newWorld brings an estate up, with bundles or with agents. Close it even after an error.
 func newWorld(m *route.Map, keys linux.Keys, agents bool) (*world, error) {
+	w, err := layOut(m)
+	if err != nil {
+		return w, err
+	}
+	w.agents = agents
+	var group errgroup.Group
+	for i := range m.Plan.Estate.Sites {
+		group.Go(func() error { return w.configure(i, keys) })
+	}
+	if err := group.Wait(); err != nil {
+		return w, err
+	}
+	if w.watched, err = w.watch(); err != nil {
+		return w, err
+	}
+	return w, w.fail(route.Failing{})
+}
+
+// layOut makes what there is before any gateway is told anything: LANs, gateways, circuits and
+// what they lead to. Close it even after an error.
+func layOut(m *route.Map) (*world, error) {
 	w := &world{
 		routes: m, between: map[string]*space{}, routers: map[int]*space{}, ends: map[[2]string]*end{},
 		outside: map[netip.Addr]int{}, names: map[string]netip.Addr{}, down: map[int][]string{},
-		agents: agents, keepers: map[int]*keeper{},
+		keepers: map[int]*keeper{},
 	}
 	var err error
 	if w.folder, err = os.MkdirTemp("", "wk-lab-"); err != nil {
@@ -76,17 +97,7 @@ func newWorld(m *route.Map, keys linux.Keys, agents bool) (*world, error) {
 			return w, err
 		}
 	}
-	var group errgroup.Group
-	for i := range e.Sites {
-		group.Go(func() error { return w.configure(i, keys) })
-	}
-	if err := group.Wait(); err != nil {
-		return w, err
-	}
-	if w.watched, err = w.watch(); err != nil {
-		return w, err
-	}
-	return w, w.fail(route.Failing{})
+	return w, nil
 }
 
 func (w *world) close() {

@@ -58,6 +58,7 @@ type TrialState struct {
 	Left        int    `json:"seconds-left,omitempty"`
 	LastToken   string `json:"last-token,omitempty"`
 	LastOutcome string `json:"last-outcome,omitempty"` // confirmed or went-back
+	LastReason  string `json:"last-reason,omitempty"`  // of going back
 	Trouble     string `json:"trouble,omitempty"`      // why the last applying failed
 }
 

@@ -182,7 +182,7 @@ func (a *Agent) start() {
 		return
 	}
 	if tried != nil {
-		a.finish(tried.Token, WentBack)
+		a.finish(Outcome{tried.Token, WentBack, "the agent began anew while it was being tried"})
 		if err := a.store.drop(trial); err != nil {
 			a.event(Trouble, "state", "the trial cannot be dropped: %v", err)
 		}

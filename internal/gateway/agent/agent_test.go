@@ -222,7 +222,7 @@ func TestTrial(t *testing.T) {
 	}
 	restart()
 	is("restarted while the first of all was tried", nil)
-	if s, _ := r.Standing(ctx); s.Last != (Outcome{"one", WentBack}) || s.Trial != "" || s.Digest != "" {
+	if s, _ := r.Standing(ctx); s.Last != (Outcome{"one", WentBack, "the agent began anew while it was being tried"}) || s.Trial != "" || s.Digest != "" {
 		t.Errorf("after a restart: %+v", s)
 	}
 	if err := r.Confirm(ctx, "one"); !errors.Is(err, ErrToken) {
@@ -255,7 +255,7 @@ func TestTrial(t *testing.T) {
 		t.Fatal(err)
 	}
 	is("tried for a second", second)
-	eventually(t, "it goes back by itself", func() bool { s, _ := r.Standing(ctx); return s.Last == Outcome{"three", WentBack} })
+	eventually(t, "it goes back by itself", func() bool { s, _ := r.Standing(ctx); return s.Last == Outcome{"three", WentBack, "nobody confirmed it in time"} })
 	is("the time was over", first)
 
 	if err := r.Try(ctx, second, 2, "", 0); err != nil {

@@ -29,7 +29,7 @@ func (a *Agent) state() (*gateway.State, error) {
 	now := time.Now()
 	out := &gateway.State{At: moment(a.Now()), Clock: gateway.ClockState{Synchronised: synchronised()}}
 	out.Line = a.line
-	out.Trial = gateway.TrialState{LastToken: a.last.Token, LastOutcome: a.last.How, Trouble: a.broken}
+	out.Trial = gateway.TrialState{LastToken: a.last.Token, LastOutcome: a.last.How, LastReason: a.last.Why, Trouble: a.broken}
 	if a.trial != nil {
 		out.Trial.Token, out.Trial.Left = a.trial.Token, max(1, int((a.ends-bootClock()).Seconds()))
 	}

@@ -30,7 +30,11 @@ type Trial struct {
 type Outcome struct {
 	Token string `json:"token,omitempty"`
 	How   string `json:"how,omitempty"` // Confirmed or WentBack
+	Why   string `json:"why,omitempty"` // of going back
 }
+
+// is reports whether a trial ended so.
+func (o *Outcome) is(token, how string) bool { return o.Token == token && o.How == how }
 
 // A store is the state folder: confirmed, former and at most one trial. What is
 // written is whole and on the disk before anything acts on it.

@@ -59,7 +59,7 @@ func (a *Agent) try(t *Trial) error {
 	before := a.running
 	if err := a.apply(was, &t.Version); err != nil {
 		a.running = before
-		return errors.Join(refuse(err), a.back(t, "it could not be applied"))
+		return errors.Join(refuse(err), a.back(t, "it could not be applied: "+err.Error()))
 	}
 	a.wanted = nil
 	a.trial, a.ends = t, bootClock()+time.Duration(t.Seconds)*time.Second
@@ -77,7 +77,7 @@ func (a *Agent) Confirm(ctx context.Context, token string) error {
 }
 
 func (a *Agent) confirm(token string) error {
-	if token != "" && a.last == (Outcome{token, Confirmed}) && (a.trial == nil || a.trial.Token != token) {
+	if token != "" && a.last.is(token, Confirmed) && (a.trial == nil || a.trial.Token != token) {
 		return nil // the answer was lost
 	}
 	if a.trial == nil || token != "" && token != a.trial.Token {
@@ -88,7 +88,7 @@ func (a *Agent) confirm(token string) error {
 	}
 	t := a.trial
 	a.trial = nil
-	a.finish(t.Token, Confirmed)
+	a.finish(Outcome{Token: t.Token, How: Confirmed})
 	a.event(Confirmed, t.Token, "%s is kept", t.Version.name())
 	return nil
 }
@@ -100,7 +100,7 @@ func (a *Agent) Back(ctx context.Context, token string) error {
 		switch {
 		case a.trial != nil && (token == "" || token == a.trial.Token):
 			return a.back(a.trial, "it was asked for")
-		case token != "" && a.last == (Outcome{token, WentBack}):
+		case token != "" && a.last.is(token, WentBack):
 			return nil // the answer was lost
 		case a.trial != nil || token != "":
 			return ErrToken
@@ -150,14 +150,14 @@ func (a *Agent) back(t *Trial, why string) error {
 	if err := a.store.drop(trial); err != nil {
 		return err
 	}
-	a.finish(t.Token, WentBack)
+	a.finish(Outcome{t.Token, WentBack, why})
 	a.event(WentBack, t.Token, "%s is no longer tried, as %s", t.Version.name(), why)
 	return nil
 }
 
 // finish keeps how a trial ended.
-func (a *Agent) finish(token, how string) {
-	a.last = Outcome{token, how}
+func (a *Agent) finish(o Outcome) {
+	a.last = o
 	if err := a.store.note("outcome", a.last); err != nil {
 		a.event(Trouble, "state", "how the trial ended cannot be kept: %v", err)
 	}

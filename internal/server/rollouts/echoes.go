@@ -206,7 +206,10 @@ func (t *turn) echoing() error {
 	if err := json.Unmarshal([]byte(t.row.Proof), &proof); err != nil {
 		return err
 	}
-	if proof.Echoes == nil || proof.At == nil {
+	if proof.Echoes == nil {
+		if t.now.Sub(t.row.Since) < awayAfter && t.returning() {
+			return nil
+		}
 		return t.askEchoes(1)
 	}
 	try := proof.Echoes.Try

@@ -336,11 +336,7 @@ func (t *turn) bringing() error {
 		case "failed":
 			return t.stop("%s: %s", g.Site, g.Words)
 		case "away":
-			lost, within := t.row.Since, awayBefore
-			if g.EndedAt != nil && g.EndedAt.After(lost) {
-				lost, within = *g.EndedAt, awayAfter
-			}
-			if t.now.Sub(lost) < within { // it may call anew
+			if t.now.Sub(t.row.Since) < awayBefore || t.mayReturn(g) {
 				busy = append(busy, g.Site)
 			} else {
 				away = append(away, g.Site)
@@ -384,7 +380,7 @@ func (t *turn) proving(within time.Duration) error {
 	}
 	expected := t.network.expect(done)
 	lasts := t.now.Sub(t.row.Since)
-	if t.row.Phase == Proving && lasts < settle(expected) {
+	if t.row.Phase == Proving && (lasts < settle(expected) || lasts < proveWithin && t.returning()) {
 		return nil
 	}
 	proof, ready := prove(expected, t.plan, t.s.Accepted, t.live, states, since)
@@ -401,7 +397,8 @@ func (t *turn) proving(within time.Duration) error {
 		if t.row.State == Back {
 			return t.next()
 		}
-		return t.askEchoes(1)
+		t.phase(Asking)
+		return nil
 	}
 	if lasts <= within {
 		return nil
@@ -417,6 +414,22 @@ func (t *turn) proving(within time.Duration) error {
 	}
 	d := proof.Differ[0]
 	return t.stop("%d things are not as expected; the first: %s of %s is to be %s, and is %s", proof.Missing, d.What, d.Site, d.Expected, d.Seen)
+}
+
+// returning reports whether some gateway may call anew any moment: its line, or the server that
+// had it, ended just now.
+func (t *turn) returning() bool {
+	return slices.ContainsFunc(t.live, func(g store.LiveGateway) bool {
+		return !g.Up && t.plan.Bases[g.Site] > 0 && g.BarredAt == nil && t.mayReturn(&g)
+	})
+}
+
+func (t *turn) mayReturn(g *store.LiveGateway) bool {
+	heard := g.EndedAt
+	if heard == nil {
+		heard = g.StateAt
+	}
+	return heard != nil && t.now.Sub(*heard) < awayAfter
 }
 
 // proven lets the round be watched, or goes on.

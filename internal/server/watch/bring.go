@@ -15,9 +15,9 @@ import (
 	"wideknot/internal/server/store"
 )
 
-// trialSeconds is how long a gateway waits to be confirmed: a line is back within
+// usualTrial is how long a gateway waits to be confirmed, in seconds: a line is back within
 // 30 s even where the first calls fail.
-const trialSeconds = 180
+const usualTrial = 180
 
 const tokenStart = "wideknot.r"
 

@@ -1,6 +1,7 @@
 package watch
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -282,7 +283,7 @@ func (h *held) bring(ctx context.Context, s *gateway.State) {
 			h.confirmed(ctx, &is, wants.Digest)
 		}
 	case s.Trial.LastToken == token && s.Trial.LastOutcome == "went-back":
-		h.say("went-back", "it was tried, and the gateway went back by itself: no server confirmed it in time. "+s.Trial.Trouble)
+		h.say("went-back", strings.TrimSpace("it was tried, and the gateway went back by itself: "+s.Trial.LastReason+". "+s.Trial.Trouble))
 	case is.ConfirmedDigest != "" && s.Digest != is.ConfirmedDigest && s.Digest != "" && s.Digest != is.PutBack:
 		h.differs(asking, s.Digest, wants)
 	case h.phase == "failed" && h.words != "" && h.failedAt(token):
@@ -325,5 +326,5 @@ func (h *held) send(ctx context.Context, s *gateway.State, wants *desk.ForGatewa
 	if err := h.client.Offer(ctx, wants.Config, s.Digest); err != nil {
 		return err
 	}
-	return h.client.Try(ctx, wants.Digest, release, token, trialSeconds)
+	return h.client.Try(ctx, wants.Digest, release, token, cmp.Or(h.k.Trial, usualTrial))
 }

@@ -40,6 +40,9 @@ type Keeper struct {
 	Shown     *enrol.Shown
 	Name      string // of this server, told apart from all others
 	Log       *slog.Logger
+	// Trial is how long a gateway that tries something waits to be confirmed, in seconds; 0 for
+	// the usual time.
+	Trial int
 
 	guard  line.Guard
 	mu     sync.Mutex
