@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -107,6 +108,7 @@ func (o *operated) serve(e *estate.Estate) {
 	o.desk = desk.New(o.db, sealer)
 	o.t.Cleanup(o.desk.Close)
 	o.office = rollouts.New(o.db, o.desk)
+	o.office.Servers = internet[:1]
 	document, err := estate.WriteYAML(e)
 	o.must(err)
 	made, err := o.desk.Create(ctx, "Three")
@@ -303,6 +305,9 @@ func (o *operated) lineIsBroken() {
 		mill.Subnets[1].Prefix = netip.MustParsePrefix("192.0.2.0/25")
 	}, rollouts.Order{})
 	d := o.in(number, 2*time.Minute, rollouts.Stopped)
+	if !slices.Equal(d.Plan.Lines, []string{"tarn", "weir"}) {
+		o.t.Errorf("lines that hang on the release: %v", d.Plan.Lines)
+	}
 	if d.Round != 0 || !strings.Contains(d.Words, "nobody confirmed it in time") {
 		o.t.Fatalf("it stops at round %d and says %q: %+v", d.Round, d.Words, d.Notes)
 	}

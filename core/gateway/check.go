@@ -416,6 +416,9 @@ func (k *checker) rest(c *Config, known func(where, name string)) {
 		if p.Mark <= 0 || p.Mark&^PlaceMask != 0 {
 			k.fail("the mark of a place is %#x", p.Mark)
 		}
+		if len(p.Interfaces) == 0 {
+			k.fail("the place of mark %#x has no interface", p.Mark)
+		}
 		for _, name := range p.Interfaces {
 			known("a place", name)
 		}

@@ -6,6 +6,8 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+
+	"wideknot/core/route"
 )
 
 // full is a configuration in which nothing is missing.
@@ -105,6 +107,7 @@ func TestCheckRefuses(t *testing.T) {
 		"no port or range":           func(c *Config) { c.Filter.Overlays[0].Policy[0].Ports[0] = "80-79" },
 		"protocol is":                func(c *Config) { c.Filter.Overlays[0].Policy[0].Protocol = "gre" },
 		"ports without tcp":          func(c *Config) { c.Filter.Overlays[0].Policy[0].Protocol = "icmp" },
+		"has no interface":           func(c *Config) { c.Places[0].Interfaces = nil },
 		"the mark of a place":        func(c *Config) { c.Places[0].Mark = 1 },
 		"not equally large":          func(c *Config) { c.Maps[0].Outside = netip.MustParsePrefix("10.8.0.0/25") },
 		"a probe's target":           func(c *Config) { c.Tunnels[0].Probe.Target = "moon" },
@@ -210,4 +213,13 @@ func TestCheckSeesEveryField(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
+}
+
+// What is made of a valid estate passes the check that gateways make of it.
+func TestWhatIsMadeIsTaken(t *testing.T) {
+	eachSite(t, 150, func(where string, _ *route.Map, _ int, c *Config) {
+		if err := c.Check(); err != nil {
+			t.Errorf("%s: %v", where, err)
+		}
+	})
 }

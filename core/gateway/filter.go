@@ -31,7 +31,9 @@ func (k *making) filter() {
 	}
 	f.Own = filled(addr.Aggregate(own))
 	for place, names := range k.routes.Marked(k.index) {
-		k.out.Places = append(k.out.Places, Place{Mark: (place + 1) * PlaceUnit, Interfaces: names})
+		if len(names) > 0 { // those that share the load may all be second choices
+			k.out.Places = append(k.out.Places, Place{Mark: (place + 1) * PlaceUnit, Interfaces: names})
+		}
 	}
 }
 

@@ -165,3 +165,24 @@ func (n *Network) Addresses(state []Stage) map[netip.Addr]string {
 	}
 	return out
 }
+
+// Lines lists sites whose gateways change, and once they have would send what is for one of the
+// servers by a tunnel or into a discard: their line hangs on what the release changes.
+func Lines(gateways []Gateway, servers []netip.Addr) []string {
+	out := []string{}
+	for i := range gateways {
+		g := &gateways[i]
+		if g.Fixed || !g.changes() || g.New == nil {
+			continue
+		}
+		here := &node{config: g.New, tables: tablesOf(g.New)}
+		if slices.ContainsFunc(servers, func(a netip.Addr) bool {
+			// It is sent from an address outside the tunnels, which no rule is about.
+			v := here.route(netip.Addr{}, a, "", 0)
+			return v == discarded || v >= 0 && g.New.Routes[v].Way != 0
+		}) {
+			out = append(out, g.Key)
+		}
+	}
+	return out
+}

@@ -46,6 +46,7 @@ type Plan struct {
 	Ends      int      `json:"ends" doc:"pairs of sites that reach each other before and not after: by the release itself"`
 	Begins    int      `json:"begins" doc:"pairs of sites that reach each other after and not before"`
 	Straight  int      `json:"straight" doc:"pairs that would be cut in one step"`
+	Lines     []string `json:"lines" doc:"sites whose gateways would call a server through a tunnel: they may lose their line by what they try, and go back"`
 }
 
 // mostLanes is how many pairs of hosts are followed; mostCuts how many are listed of a round.

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
+	"net/netip"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -41,6 +42,13 @@ func (o *RolloutOrder) order() rollouts.Order {
 // rollouts serves how releases are brought to gateways.
 func (s *Server) rollouts(a huma.API) {
 	office := rollouts.New(s.Store, s.Desk)
+	if s.Enrol != nil {
+		for _, at := range s.Enrol.Lines {
+			if a, err := netip.ParseAddrPort(at); err == nil { // what a name stands for is not known here
+				office.Servers = append(office.Servers, a.Addr().Unmap())
+			}
+		}
+	}
 	huma.Register(a, operation("plan-rollout", http.MethodPost, "/api/estates/{estate}/rollout-plan", "Work out how a release would be brought to gateways, and what would be cut meanwhile"),
 		func(ctx context.Context, in *struct {
 			InEstate

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -23,6 +24,8 @@ import (
 type Office struct {
 	Store *store.Store
 	Desk  *desk.Desk
+	// Servers is where gateways call servers, as far as that is known as addresses.
+	Servers []netip.Addr
 
 	planning chan struct{} // one is planned at a time
 	last     struct {      // by who plans: who looks at a plan begins it next
@@ -155,6 +158,7 @@ func (o *Office) Plan(ctx context.Context, estateKey string, order Order) (*Stor
 	if err != nil {
 		return nil, estate.Problems{{Path: "waves", Message: err.Error()}}
 	}
+	plan.Lines = rollout.Lines(gateways, o.Servers)
 	o.last.question, o.last.plan = question, Stored{Plan: *plan, Bases: bases}
 	again := o.last.plan
 	return &again, nil

@@ -3056,6 +3056,8 @@ export interface components {
              * @description pairs of hosts that were followed, in both directions
              */
             followed: number;
+            /** @description sites whose gateways would call a server through a tunnel: they may lose their line by what they try, and go back */
+            lines: string[];
             /**
              * Format: int64
              * @description pairs that there are

@@ -130,6 +130,15 @@ function Sum({ plan }: { plan: RolloutPlan }) {
           {many(plan.begins, "begins", "begin")}.
         </p>
       ) : null}
+      {plan.lines.length > 0 ? (
+        <p className="text-error" data-testid="plan-lines">
+          ■ {many(plan.lines.length, "gateway", "gateways")} would call this server through a tunnel once{" "}
+          {plan.lines.length === 1 ? "it has" : "they have"} this release, and may lose the line by it. What
+          nobody confirms goes back by itself:{" "}
+          <span className="font-mono text-[13px]">{plan.lines.slice(0, 8).join(" ")}</span>
+          {plan.lines.length > 8 ? ` and ${plan.lines.length - 8} more` : ""}
+        </p>
+      ) : null}
       {plan.fixed.length > 0 ? (
         <p className="text-warning">
           ▲ No gateway has joined for {many(plan.fixed.length, "site")}: taken to stay as before:{" "}
