@@ -114,8 +114,9 @@ func (d *demo) stand(ctx context.Context, s *api.Server) error {
 	if err != nil {
 		return err
 	}
-	for i := range view.Estate.Sites {
-		if site := &view.Estate.Sites[i]; site.Gateway.PublicKey != keys[site.Key] {
+	joined := fleet.Joined(d.fleetFolder(), sites)
+	for i := range view.Estate.Sites { // those that joined may have new keys
+		if site := &view.Estate.Sites[i]; !joined[site.Key] && site.Gateway.PublicKey != keys[site.Key] {
 			fmt.Printf("No stand-ins: this demo was made before there were any; make demo-reset begins anew\n")
 			return nil
 		}
@@ -124,7 +125,6 @@ func (d *demo) stand(ctx context.Context, s *api.Server) error {
 	if err != nil {
 		return err
 	}
-	joined := fleet.Joined(d.fleetFolder(), sites)
 	codes := map[string]string{}
 	for _, site := range sites {
 		if joined[site] {

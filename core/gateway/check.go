@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"cmp"
+	"encoding/base64"
 	"encoding/hex"
 	"fmt"
 	"math/bits"
@@ -71,6 +72,13 @@ func IsInterface(name string) bool {
 	return k.err == nil
 }
 
+// key is a public key, X25519 in base64.
+func (k *checker) key(what, text string) {
+	if raw, err := base64.StdEncoding.DecodeString(text); err != nil || len(raw) != 32 {
+		k.fail("%s is %.60q", what, text)
+	}
+}
+
 func (k *checker) list(what string, prefixes []netip.Prefix) {
 	k.prefixes += len(prefixes)
 	k.count("prefixes", k.prefixes, maxPrefixes)
@@ -126,6 +134,9 @@ func (p place) String() string { return p.prefix.String() + inTable(p.table) }
 func (c *Config) Check() error {
 	k := &checker{}
 	k.word("the site", c.Site)
+	if c.PublicKey != "" {
+		k.key("the gateway's public key", c.PublicKey)
+	}
 	k.count("links", len(c.Links), maxLinks)
 	k.count("tunnels", len(c.Tunnels), maxTunnels)
 	k.count("ways", len(c.Ways), maxWays)
@@ -243,6 +254,11 @@ func (k *checker) wireguard(w *WireGuard) {
 	k.number("a keepalive", w.Keepalive, 0, 65535)
 	if w.PublicKey != "" {
 		k.word("a public key", w.PublicKey)
+	}
+	if w.Also != "" {
+		if k.key("another public key", w.Also); w.Also == w.PublicKey {
+			k.fail("a peer has one public key twice")
+		}
 	}
 	if w.Endpoint != "" {
 		k.word("an endpoint", w.Endpoint)

@@ -14,9 +14,11 @@ import (
 // interfaces. Lists are in the order in which they are given or, where the order
 // means nothing, in one that does not change from release to release.
 type Config struct {
-	Site    string   `json:"site"`
-	Links   []Link   `json:"link,omitempty"`
-	Tunnels []Tunnel `json:"tunnel,omitempty"`
+	Site string `json:"site"`
+	// PublicKey is that of the private key which the gateway is to use, where it made its own.
+	PublicKey string   `json:"public-key,omitempty"`
+	Links     []Link   `json:"link,omitempty"`
+	Tunnels   []Tunnel `json:"tunnel,omitempty"`
 	// Lists are prefixes that lie behind many tunnels.
 	Lists  []List  `json:"prefix-list,omitempty"`
 	Ways   []Way   `json:"way,omitempty"`
@@ -73,9 +75,12 @@ type Tunnel struct {
 // A WireGuard tunnel's settings. The private key is the gateway's; the pre-shared
 // one, where wanted, is told apart from the configuration.
 type WireGuard struct {
-	Port      int            `json:"port"`
-	Mark      int            `json:"mark,omitempty"` // of the link it leaves by
-	PublicKey string         `json:"public-key,omitempty"`
+	Port      int    `json:"port"`
+	Mark      int    `json:"mark,omitempty"` // of the link it leaves by
+	PublicKey string `json:"public-key,omitempty"`
+	// Also is another key by which the far end may come, while it gets a new one: what the
+	// peer may send from is allowed to whichever of the two shook hands last.
+	Also      string         `json:"also-public-key,omitempty"`
 	Preshared bool           `json:"pre-shared,omitempty"`
 	Allowed   []netip.Prefix `json:"allowed,omitempty"`
 	List      int            `json:"allowed-list,omitempty"` // whose prefixes are allowed too; 0 for none
@@ -339,6 +344,14 @@ func (c *Config) Allowed(w *WireGuard) []netip.Prefix {
 		return w.Allowed
 	}
 	return slices.Concat(w.Allowed, c.Lists[w.List-1].Prefixes)
+}
+
+// Keys are those by which the far end may come: one, or two while it gets a new one.
+func (w *WireGuard) Keys() []string {
+	if w.Also == "" {
+		return []string{w.PublicKey}
+	}
+	return []string{w.PublicKey, w.Also}
 }
 
 // Shapes reports whether zones give way at this gateway: some do, and a link that

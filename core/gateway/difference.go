@@ -32,11 +32,12 @@ const (
 	OfRule    Kind = "rule"
 	OfFilter  Kind = "filter"
 	OfTelling Kind = "telling"
+	OfKey     Kind = "key"
 )
 
 // An Operation is one step from a configuration to another. Index is the place of
 // what it is about in the lists of the newer configuration, or of the older one
-// where it is removed; -1 for the filter.
+// where it is removed; -1 for the filter and the key.
 type Operation struct {
 	Act   Act
 	Kind  Kind
@@ -45,7 +46,7 @@ type Operation struct {
 }
 
 // Difference lists what leads from one configuration to another, in an order in which
-// nothing that stays is cut: discards come; links, lists, tunnels, the filter, ways, routes,
+// nothing that stays is cut: discards come; links, lists, the key, tunnels, the filter, ways, routes,
 // rules; then what is no longer wanted goes, in the other order. A nil configuration
 // is an empty one. Two with one digest have no difference.
 func Difference(was, is *Config) []Operation {
@@ -89,7 +90,11 @@ func Difference(was, is *Config) []Operation {
 	if !sameJudgement(was, is) {
 		filter.make = []Operation{{Act: Change, Kind: OfFilter, Index: -1, Words: "the filter and translation change"}}
 	}
-	out := slices.Concat(discards.make, links.make, lists.make, tunnels.make, filter.make, ways.make, tellings.make, routes.make, rules.make)
+	var key []Operation
+	if was.PublicKey != is.PublicKey {
+		key = []Operation{{Act: Change, Kind: OfKey, Index: -1, Words: "the key that the gateway uses changes"}}
+	}
+	out := slices.Concat(discards.make, links.make, lists.make, key, tunnels.make, filter.make, ways.make, tellings.make, routes.make, rules.make)
 	return slices.Concat(out, rules.drop, routes.drop, tellings.drop, ways.drop, tunnels.drop, lists.drop, links.drop, discards.drop)
 }
 
@@ -155,6 +160,7 @@ func tunnelWords(a, b *Tunnel) string {
 	if x, y := a.WireGuard, b.WireGuard; x != nil && y != nil {
 		note(fmt.Sprintf("port %d → %d", x.Port, y.Port), x.Port != y.Port)
 		note("the peer's key", x.PublicKey != y.PublicKey)
+		note("another key of the peer", x.Also != y.Also)
 		note("endpoint "+orNone(x.Endpoint)+" → "+orNone(y.Endpoint), x.Endpoint != y.Endpoint)
 		note("allowed prefixes", !slices.Equal(x.Allowed, y.Allowed) || x.List != y.List)
 	} else {

@@ -97,6 +97,9 @@ func (d *digester) flush() {
 func (c *Config) Digest() string {
 	d := &digester{sum: sha256.New(), room: make([]byte, 0, 8192)}
 	d.text(c.Site)
+	if c.PublicKey != "" {
+		d.text("key", c.PublicKey)
+	}
 	d.bit(c.Forward6)
 	d.num(len(c.Links))
 	for i := range c.Links {
@@ -207,6 +210,9 @@ func (d *digester) tunnel(t *Tunnel) {
 		d.text(w.PublicKey, w.Endpoint)
 		d.bit(w.Preshared)
 		d.prefixes(w.Allowed)
+		if w.Also != "" {
+			d.text("also", w.Also)
+		}
 	}
 	if s := t.IPsec; s != nil {
 		d.text(s.LocalID, s.RemoteID, s.RemoteName)

@@ -30,7 +30,7 @@ type making struct {
 // is in no overlay.
 func Of(m *route.Map, site int) *Config {
 	p := m.Plan
-	k := &making{plan: p, routes: m, index: site, site: p.Site(site), peers: p.Peers(site), out: &Config{Site: p.Site(site).Key}}
+	k := &making{plan: p, routes: m, index: site, site: p.Site(site), peers: p.Peers(site), out: &Config{Site: p.Site(site).Key, PublicKey: p.Site(site).Gateway.PublicKey}}
 	k.links()
 	k.tunnels()
 	k.numbers = make([]map[int]int, len(p.Overlays))

@@ -1,7 +1,6 @@
 package gateway
 
 import (
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -12,6 +11,8 @@ import (
 type Offers struct {
 	At        Time     `json:"at"`
 	PublicKey string   `json:"public-key,omitempty"` // X25519, base64
+	// NextKey is of another private key that the gateway has, for when the plan says so.
+	NextKey string `json:"next-public-key,omitempty"`
 	Devices   []Device `json:"device,omitempty"`
 	Behind    []Behind `json:"behind,omitempty"`
 }
@@ -76,8 +77,10 @@ func ParseOffers(text []byte) (*Offers, error) {
 func (o *Offers) check() error {
 	k := &checker{}
 	k.time(o.At)
-	if raw, err := base64.StdEncoding.DecodeString(o.PublicKey); o.PublicKey != "" && (err != nil || len(raw) != 32) {
-		k.fail("a public key is %.60q", o.PublicKey)
+	for _, text := range []string{o.PublicKey, o.NextKey} {
+		if text != "" {
+			k.key("a public key", text)
+		}
 	}
 	k.count("devices", len(o.Devices), MaxOfferedDevices)
 	k.count("prefixes behind routers", len(o.Behind), MaxBehind)

@@ -38,7 +38,7 @@ func sameTunnel(a, b *Tunnel) bool {
 }
 
 func sameWireGuard(a, b *WireGuard) bool {
-	return a.Port == b.Port && a.Mark == b.Mark && a.PublicKey == b.PublicKey && a.Preshared == b.Preshared && a.List == b.List && a.Endpoint == b.Endpoint &&
+	return a.Port == b.Port && a.Mark == b.Mark && a.PublicKey == b.PublicKey && a.Also == b.Also && a.Preshared == b.Preshared && a.List == b.List && a.Endpoint == b.Endpoint &&
 		a.Keepalive == b.Keepalive && slices.Equal(a.Allowed, b.Allowed)
 }
 

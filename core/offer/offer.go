@@ -79,7 +79,11 @@ func (c *comparing) add(o Item) {
 }
 
 func (c *comparing) key() {
-	if key := c.seen.PublicKey; key != "" {
+	key := c.seen.PublicKey
+	if c.seen.NextKey != "" && c.seen.NextKey == c.site.Gateway.PublicKey {
+		key = c.seen.NextKey // it has that one too, and uses it once it is told
+	}
+	if key != "" {
 		c.add(Item{
 			ID: "public-key", About: "public key of its tunnels", Survey: c.site.Gateway.PublicKey, Seen: key,
 			Matters: "its far ends know another key, so no tunnel comes up",

@@ -216,7 +216,7 @@ func (n *net) end(t, old, new *gateway.Tunnel, s Stage, lists []space) end {
 	if i, there := n.index[t.Peer]; there {
 		out.far = i
 	}
-	out.apart = out.both && apart(old, new)
+	out.apart = out.both && (apart(old, new) || !n.saysKey(out.far) && t.WireGuard != nil && old.WireGuard.PublicKey != new.WireGuard.PublicKey)
 	out.newer = old == nil || out.both && s.sends()
 	if w := t.WireGuard; w != nil {
 		out.calls, out.allow, out.list = w.Endpoint != "", w.Allowed, lists[w.List]
@@ -244,11 +244,30 @@ func (n *net) works(state []Stage, i, tunnel int) (j, there int, ok bool) {
 		return e.far, there, false
 	}
 	o := &beyond.ends[there]
+	if !knows(t, beyond.config) || !knows(&beyond.config.Tunnels[there], here.config) {
+		return e.far, there, false
+	}
 	agree := e.newer == o.newer || !(e.both && o.both) || !e.apart && !o.apart
 	if e.both != o.both { // one end only is new: it fits the newer of the other's
 		agree = e.newer == o.newer || !e.apart && !o.apart
 	}
 	return e.far, there, agree && (e.calls || o.calls)
+}
+
+// saysKey reports whether a gateway says by which key it is known, before and after.
+func (n *net) saysKey(i int) bool {
+	if i < 0 {
+		return false
+	}
+	g := &n.gateways[i]
+	return g.Old != nil && g.Old.PublicKey != "" && (g.Fixed || g.New != nil && g.New.PublicKey != "")
+}
+
+// knows reports whether an end of a tunnel takes the key that the far gateway uses; one that
+// does not say which is taken to use the right one.
+func knows(t *gateway.Tunnel, far *gateway.Config) bool {
+	w := t.WireGuard
+	return w == nil || far.PublicKey == "" || w.PublicKey == far.PublicKey || w.Also == far.PublicKey
 }
 
 // called reports whether either end of a tunnel calls the other; one that is not there does

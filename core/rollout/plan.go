@@ -66,7 +66,7 @@ func Make(gateways []Gateway, waves []Wave) (*Plan, error) {
 	if err := check(gateways, waves); err != nil {
 		return nil, err
 	}
-	out := &Plan{Waves: waves, Fixed: []string{}}
+	out := &Plan{Waves: waves, Fixed: []string{}, Lines: []string{}}
 	for i := range gateways {
 		switch g := &gateways[i]; {
 		case g.Fixed:

@@ -65,6 +65,9 @@ func widened(base, other *gateway.Config) *gateway.Config {
 		if also := there[far(t)]; also != nil && t.Interface == also.Interface && t.WireGuard != nil && also.WireGuard != nil {
 			g := *t.WireGuard
 			w.allow(&g, also.WireGuard)
+			if other := also.WireGuard.PublicKey; g.PublicKey != other && g.PublicKey != "" {
+				g.Also = other
+			}
 			t.WireGuard = &g
 		}
 	}
@@ -218,7 +221,8 @@ func (w *widening) pass(t *gateway.Tunnel) {
 }
 
 // apart reports whether two specifications of one tunnel's end cannot work with one far end:
-// what both ends must agree on differs.
+// what both ends must agree on differs. Keys are compared apart, where gateways say which they
+// use.
 func apart(a, b *gateway.Tunnel) bool {
 	if far(a) != far(b) || (a.WireGuard == nil) != (b.WireGuard == nil) || !slices.Equal(a.Addresses, b.Addresses) {
 		return true
@@ -227,5 +231,5 @@ func apart(a, b *gateway.Tunnel) bool {
 		return !reflect.DeepEqual(a.IPsec, b.IPsec)
 	}
 	x, y := a.WireGuard, b.WireGuard
-	return x.Port != y.Port || x.PublicKey != y.PublicKey || x.Preshared != y.Preshared || x.Endpoint != y.Endpoint
+	return x.Port != y.Port || x.Preshared != y.Preshared || x.Endpoint != y.Endpoint
 }

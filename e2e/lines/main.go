@@ -6,6 +6,7 @@ import (
 	"bufio"
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -429,6 +430,11 @@ func (g *light) Echo(_ context.Context, list []gateway.Echo) (out []gateway.Echo
 		out = append(out, gateway.Echoed{From: e.From, To: e.To, Answered: max(e.Size, gateway.SmallEcho)})
 	}
 	return out, nil
+}
+
+// NewKey says that there is none: a light gateway has no tunnels.
+func (g *light) NewKey(context.Context) (string, error) {
+	return "", errors.New("a light gateway has no keys")
 }
 
 func (g *light) Events(after uint64, most int) (string, []line.Event, <-chan struct{}, error) {

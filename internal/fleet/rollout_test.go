@@ -73,7 +73,12 @@ func towards(t *testing.T, e *estate.Estate, seed uint64) *onTheWay {
 	t.Helper()
 	first := e.Clone()
 	first.Allocations = tunnel.Derive(e).Allocations()
-	second := sample.Edit(first, seed)
+	return between(t, first, sample.Edit(first, seed), seed)
+}
+
+// between plans the way from a design to another one.
+func between(t *testing.T, first, second *estate.Estate, seed uint64) *onTheWay {
+	t.Helper()
 	if len(estate.Validate(second)) > 0 {
 		return nil
 	}
@@ -271,27 +276,7 @@ func TestNobodyIsCutOnTheWay(t *testing.T) {
 			r := towards(t, s.estate, seed)
 			r.standing = s
 			s.up(30 * time.Second)
-			ctx, stop := context.WithCancel(context.Background())
-			var all sync.WaitGroup
-			for i := range r.gateways {
-				for j := range r.gateways {
-					from, to := r.hostIn(i), r.hostIn(j)
-					if i != j && from.Is4() == to.Is4() && r.network.Reaches(r.state, i, j, from, to) && r.network.Reaches(r.network.Before(r.plan, len(r.plan.Rounds)), i, j, from, to) {
-						for until := time.Now().Add(20 * time.Second); r.echo(i, from, to).Outcome != Answered && time.Now().Before(until); { // tunnels shake hands
-						}
-						all.Go(func() { r.keepAsking(ctx, t, i, from, to, &asked, &missing) })
-					}
-				}
-			}
-			for _, round := range r.plan.Rounds {
-				for _, site := range round.Sites {
-					r.bring(t, site, round.Stage)
-					time.Sleep(400 * time.Millisecond)
-				}
-			}
-			time.Sleep(time.Second)
-			stop()
-			all.Wait()
+			r.goAsking(t, &asked, &missing)
 		})
 	}
 	t.Cleanup(func() {
@@ -300,6 +285,74 @@ func TestNobodyIsCutOnTheWay(t *testing.T) {
 			t.Error("that shows little")
 		}
 	})
+}
+
+// Gateways get new keys, all in one release, while hosts ask each other every 20 ms: far ends
+// take both keys until the new one is used.
+func TestNewKeysCutNobody(t *testing.T) {
+	s := stand(t, read(t, "two-hubs"))
+	s.up(30 * time.Second)
+	first := s.estate.Clone()
+	first.Allocations = s.plan.Allocations()
+	second := first.Clone()
+	for i := range second.Sites {
+		site := &second.Sites[i]
+		key, err := s.Site(site.Key).Agent.NewKey(context.Background())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if key == site.Gateway.PublicKey {
+			t.Errorf("%s has no new key", site.Key)
+		}
+		site.Gateway.PublicKey = key
+	}
+	r := between(t, first, second, 1)
+	if r == nil || r.plan.Cut > 0 || !r.plan.TwoSteps || r.plan.Straight == 0 {
+		t.Fatalf("the plan: %+v", r)
+	}
+	r.standing = s
+	var asked, missing atomic.Int64
+	r.goAsking(t, &asked, &missing)
+	for i := range second.Sites {
+		a := s.Site(second.Sites[i].Key).Agent
+		offers, err := a.Offers(context.Background())
+		if err != nil || offers.PublicKey != second.Sites[i].Gateway.PublicKey || offers.NextKey != first.Sites[i].Gateway.PublicKey {
+			t.Errorf("%s uses %+v, %v", second.Sites[i].Key, offers, err)
+		}
+		if _, err := a.NewKey(context.Background()); err != nil {
+			t.Error(err)
+		}
+	}
+	t.Logf("%d echoes, %d not answered", asked.Load(), missing.Load())
+	if asked.Load() < 500 {
+		t.Error("that shows little")
+	}
+}
+
+// goAsking goes round by round while hosts that reach each other before and after ask again and
+// again.
+func (r *onTheWay) goAsking(t *testing.T, asked, missing *atomic.Int64) {
+	ctx, stop := context.WithCancel(context.Background())
+	var all sync.WaitGroup
+	for i := range r.gateways {
+		for j := range r.gateways {
+			from, to := r.hostIn(i), r.hostIn(j)
+			if i != j && from.Is4() == to.Is4() && r.network.Reaches(r.state, i, j, from, to) && r.network.Reaches(r.network.Before(r.plan, len(r.plan.Rounds)), i, j, from, to) {
+				for until := time.Now().Add(20 * time.Second); r.echo(i, from, to).Outcome != Answered && time.Now().Before(until); { // tunnels shake hands
+				}
+				all.Go(func() { r.keepAsking(ctx, t, i, from, to, asked, missing) })
+			}
+		}
+	}
+	for _, round := range r.plan.Rounds {
+		for _, site := range round.Sites {
+			r.bring(t, site, round.Stage)
+			time.Sleep(400 * time.Millisecond)
+		}
+	}
+	time.Sleep(time.Second)
+	stop()
+	all.Wait()
 }
 
 // keepAsking asks again and again, every 20 ms, and fails where no answer comes for longer

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -192,6 +193,23 @@ func (c *Client) Share(ctx context.Context, keys map[string][32]byte) error {
 		in.Keys = append(in.Keys, sharedKey{name, key[:]})
 	}
 	return c.operate(ctx, "wideknot-gateway:share-keys", "wideknot-gateway:input", in)
+}
+
+// NewKey lets the gateway make another private key, and returns its public half.
+func (c *Client) NewKey(ctx context.Context) (string, error) {
+	text, _, err := c.do(ctx, http.MethodPost, "/restconf/operations/wideknot-gateway:new-key", nil, mostAnswer, nil)
+	if err != nil {
+		return "", err
+	}
+	var d struct {
+		Output struct {
+			Key []byte `json:"public-key"`
+		} `json:"wideknot-gateway:output"`
+	}
+	if err := json.Unmarshal(text, &d); err != nil || len(d.Output.Key) != 32 {
+		return "", errors.New("the gateway does not say its new key")
+	}
+	return base64.StdEncoding.EncodeToString(d.Output.Key), nil
 }
 
 // Echo lets the gateway ask for echoes.

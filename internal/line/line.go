@@ -34,6 +34,8 @@ type Device interface {
 	// Echo asks for echoes, and waits for how they end. While others are asked for the error
 	// is ErrAsking.
 	Echo(ctx context.Context, list []gateway.Echo) ([]gateway.Echoed, error)
+	// NewKey makes another private key beside the one that is used, and returns its public half.
+	NewKey(ctx context.Context) (public string, err error)
 	// Events returns those behind a sequence number, at most so many, the epoch of the
 	// journal, and a channel that closes with the next.
 	Events(after uint64, most int) (epoch string, events []Event, more <-chan struct{}, err error)

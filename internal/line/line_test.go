@@ -47,6 +47,9 @@ func (f *fake) Echo(_ context.Context, list []gateway.Echo) (out []gateway.Echoe
 	}
 	return out, f.fails
 }
+func (f *fake) NewKey(context.Context) (string, error) {
+	return "AQIDBAUGBwgJCgsMDQ4PEBESExQVFhcYGRobHB0eHyA=", f.fails
+}
 func (f *fake) Confirm(context.Context, string) error { return f.fails }
 func (f *fake) Back(context.Context, string) error    { return f.fails }
 func (f *fake) Events(after uint64, most int) (string, []Event, <-chan struct{}, error) {

@@ -32,6 +32,7 @@ func (h *handler) known() map[string]answering {
 		"ietf-netconf:discard-changes": h.discard,
 		"wideknot-gateway:share-keys":  h.share,
 		"wideknot-gateway:echo":        h.echo,
+		"wideknot-gateway:new-key":     h.newKey,
 	}
 }
 
@@ -245,6 +246,18 @@ func (h *handler) share(w http.ResponseWriter, r *http.Request) error {
 	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil
+}
+
+// newKey lets the gateway make another key.
+func (h *handler) newKey(w http.ResponseWriter, r *http.Request) error {
+	if _, err := input[struct{}](r); err != nil {
+		return err
+	}
+	public, err := h.device.NewKey(r.Context())
+	if err != nil {
+		return err
+	}
+	return reply(w, r, map[string]any{"wideknot-gateway:output": map[string]any{"public-key": public}})
 }
 
 // asking is the input of echo.

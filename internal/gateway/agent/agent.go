@@ -136,6 +136,7 @@ func (a *Agent) Run(ctx context.Context, ready, alive func()) error {
 	go a.names(ctx)
 	go a.nextHops(ctx)
 	go a.circuits(ctx)
+	go a.leads(ctx)
 	tick := time.NewTicker(250 * time.Millisecond)
 	defer tick.Stop()
 	for turn := 0; ; {

@@ -255,7 +255,10 @@ func TestTrial(t *testing.T) {
 		t.Fatal(err)
 	}
 	is("tried for a second", second)
-	eventually(t, "it goes back by itself", func() bool { s, _ := r.Standing(ctx); return s.Last == Outcome{"three", WentBack, "nobody confirmed it in time"} })
+	eventually(t, "it goes back by itself", func() bool {
+		s, _ := r.Standing(ctx)
+		return s.Last == Outcome{"three", WentBack, "nobody confirmed it in time"}
+	})
 	is("the time was over", first)
 
 	if err := r.Try(ctx, second, 2, "", 0); err != nil {

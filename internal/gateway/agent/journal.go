@@ -33,6 +33,7 @@ const (
 	Disagree     = "ends-disagree"
 	Trouble      = "trouble"
 	LinksMoved   = "links-changed"
+	KeyMoved     = "key-changed" // of a far end
 	LineUp       = "line-up"
 	LineDown     = "line-down"
 )

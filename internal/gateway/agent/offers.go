@@ -2,8 +2,8 @@ package agent
 
 import (
 	"context"
-	"crypto/ecdh"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"net/netip"
 	"os"
@@ -22,9 +22,10 @@ const outsideWithin = time.Second
 func (a *Agent) Offers(ctx context.Context) (*gateway.Offers, error) {
 	out := &gateway.Offers{At: moment(a.Now())}
 	var known []gateway.Link
+	used := ""
 	err := a.do(ctx, func() (err error) {
 		if a.running != nil {
-			known = a.running.Config.Links
+			known, used = a.running.Config.Links, a.running.Config.PublicKey
 		}
 		out.Devices, out.Behind, err = a.plane.Surroundings()
 		return err
@@ -32,14 +33,17 @@ func (a *Agent) Offers(ctx context.Context) (*gateway.Offers, error) {
 	if err != nil {
 		return nil, err
 	}
-	if key, err := readKey(filepath.Join(a.Keys, "private.key")); err == nil {
-		pair, err := ecdh.X25519().NewPrivateKey(key[:])
-		if err != nil {
+	if key, file, err := privateKey(a.Keys, used); err == nil {
+		if out.PublicKey, err = publicKey(key); err != nil {
 			return nil, fmt.Errorf("this gateway's key: %w", err)
 		}
-		out.PublicKey = base64.StdEncoding.EncodeToString(pair.PublicKey().Bytes())
-	} else if !os.IsNotExist(err) {
-		return nil, fmt.Errorf("this gateway's key: %w", err)
+		if other, err := readKey(filepath.Join(a.Keys, besides(file))); err == nil { // there need not be one
+			if out.NextKey, err = publicKey(other); err != nil {
+				return nil, fmt.Errorf("this gateway's other key: %w", err)
+			}
+		}
+	} else if !errors.Is(err, os.ErrNotExist) {
+		return nil, err
 	}
 	for i := range out.Devices {
 		d := &out.Devices[i]

@@ -31,6 +31,9 @@ type Plane interface {
 	Read(c *gateway.Config) (Reading, error)
 	// Call tells a tunnel's device where its far end is.
 	Call(t *gateway.Tunnel, to netip.AddrPort) error
+	// Lead lets whichever of a far end's two keys shook hands last have what it may send from,
+	// and reports whether that is another one than before.
+	Lead(c *gateway.Config, t *gateway.Tunnel) (moved bool, err error)
 	// Changes tells that links changed, until the context ends. Many may be told at once.
 	Changes(ctx context.Context) (<-chan struct{}, error)
 	// Interfaces returns the number of each interface.

@@ -178,14 +178,14 @@ func (s *store) recall(name string, into any) error {
 	return json.Unmarshal(text, into)
 }
 
-// ReadSecrets reads the keys of a configuration from a folder: private.key, and
-// INTERFACE.psk for each that wants one.
+// ReadSecrets reads the keys of a configuration from a folder: its private key, see
+// privateKey, and INTERFACE.psk for each that wants one.
 func ReadSecrets(folder string, c *gateway.Config) (out Secrets, err error) {
 	if len(c.Tunnels) == 0 {
 		return out, nil
 	}
-	if out.Private, err = readKey(filepath.Join(folder, "private.key")); err != nil {
-		return out, fmt.Errorf("the private key: %w; wideknot gateway key makes one and says its public half", err)
+	if out.Private, _, err = privateKey(folder, c.PublicKey); err != nil {
+		return out, err
 	}
 	out.Shared = map[string][32]byte{}
 	for i := range c.Tunnels {

@@ -27,7 +27,7 @@ func (p *Plane) Check(c *gateway.Config) error {
 		if l, there := have[t.Interface]; there && !l.ours {
 			return fmt.Errorf("there is an interface %s that is not ours: take it away or rename it", t.Interface)
 		}
-		if _, err := publicKey(t.WireGuard); err != nil {
+		if _, err := publicKeys(t.WireGuard); err != nil {
 			return fmt.Errorf("%s: %w", t.Interface, err)
 		}
 		if t.WireGuard.Port == 0 {

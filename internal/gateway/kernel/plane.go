@@ -169,11 +169,14 @@ func (p *Plane) Read(c *gateway.Config) (agent.Reading, error) {
 		l, there := have[t.Interface]
 		one := agent.Device{Present: there && l.ours, Up: l.up, Kept: kept[t.Interface]}
 		if d, err := p.client.Device(t.Interface); err == nil && len(d.Peers) > 0 {
-			peer := &d.Peers[0]
-			one.In, one.Out, one.Endpoint = uint64(peer.ReceiveBytes), uint64(peer.TransmitBytes), endpointOf(peer)
-			if peer.LastHandshakeTime.Unix() > 0 {
-				one.Handshake = peer.LastHandshakeTime
+			for j := range d.Peers {
+				peer := &d.Peers[j]
+				one.In, one.Out = one.In+uint64(peer.ReceiveBytes), one.Out+uint64(peer.TransmitBytes)
+				if peer.LastHandshakeTime.Unix() > 0 && peer.LastHandshakeTime.After(one.Handshake) {
+					one.Handshake = peer.LastHandshakeTime
+				}
 			}
+			one.Endpoint = endpointOf(leader(d.Peers))
 		}
 		out.Tunnels[t.Interface] = one
 	}
@@ -182,6 +185,11 @@ func (p *Plane) Read(c *gateway.Config) (agent.Reading, error) {
 
 // Call tells a tunnel's device where its far end is.
 func (p *Plane) Call(t *gateway.Tunnel, to netip.AddrPort) error { return call(p.client, t, to) }
+
+// Lead lets whichever of a far end's two keys shook hands last have what it may send from.
+func (p *Plane) Lead(c *gateway.Config, t *gateway.Tunnel) (bool, error) {
+	return lead(p.client, c, t)
+}
 
 // Interfaces returns the number of each interface that is up.
 func (p *Plane) Interfaces() (map[string]int, error) {

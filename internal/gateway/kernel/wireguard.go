@@ -16,15 +16,16 @@ import (
 )
 
 // wire makes a device what its tunnel says, as far as it is not that already. Prefixes
-// that its peer is allowed stay beside the new ones until narrow. A peer with another
-// key goes.
+// that its peer is allowed stay beside the new ones until narrow. Where the far end may come by
+// two keys, the peer that has them keeps them. A peer with any other key goes.
+// Long because a device is set at once.
 func wire(client *wgctrl.Client, c *gateway.Config, t *gateway.Tunnel, private [32]byte, shared *[32]byte, moved bool) (wider bool, err error) {
 	w := t.WireGuard
 	have, err := client.Device(t.Interface)
 	if err != nil {
 		return false, fmt.Errorf("reading %s: %w", t.Interface, err)
 	}
-	key, err := publicKey(w)
+	keys, err := publicKeys(w)
 	if err != nil {
 		return false, fmt.Errorf("%s: %w", t.Interface, err)
 	}
@@ -39,29 +40,40 @@ func wire(client *wgctrl.Client, c *gateway.Config, t *gateway.Tunnel, private [
 	if have.FirewallMark != w.Mark {
 		change.FirewallMark = &w.Mark
 	}
-	peer := wgtypes.PeerConfig{PublicKey: key}
-	is := &wgtypes.Peer{}
+	known := map[wgtypes.Key]*wgtypes.Peer{}
 	for i := range have.Peers {
-		if have.Peers[i].PublicKey == key {
-			is, peer.UpdateOnly = &have.Peers[i], true
+		if peer := &have.Peers[i]; slices.Contains(keys, peer.PublicKey) {
+			known[peer.PublicKey] = peer
 		} else {
-			change.Peers = append(change.Peers, wgtypes.PeerConfig{PublicKey: have.Peers[i].PublicKey, Remove: true})
+			change.Peers = append(change.Peers, wgtypes.PeerConfig{PublicKey: peer.PublicKey, Remove: true})
 		}
 	}
-	changed := settle(&peer, is, w, shared, moved)
-	allowed := c.Allowed(w)
-	now := make(map[netip.Prefix]bool, len(is.AllowedIPs))
-	for _, n := range is.AllowedIPs {
-		now[prefixOf(n)] = true
+	leads := keys[0]
+	if first := leader(have.Peers); len(first.AllowedIPs) > 0 && known[first.PublicKey] != nil {
+		leads = first.PublicKey
 	}
-	for _, p := range allowed {
-		if !now[p] {
-			peer.AllowedIPs, changed = append(peer.AllowedIPs, ipNet(p)), true
+	for _, key := range keys {
+		peer, is := wgtypes.PeerConfig{PublicKey: key}, known[key]
+		if peer.UpdateOnly = is != nil; is == nil {
+			is = &wgtypes.Peer{}
 		}
-	}
-	wider = len(now)+len(peer.AllowedIPs) > len(allowed)
-	if changed {
-		change.Peers = append(change.Peers, peer)
+		changed := settle(&peer, is, w, shared, moved)
+		if key == leads {
+			allowed := c.Allowed(w)
+			now := make(map[netip.Prefix]bool, len(is.AllowedIPs))
+			for _, n := range is.AllowedIPs {
+				now[prefixOf(n)] = true
+			}
+			for _, p := range allowed {
+				if !now[p] {
+					peer.AllowedIPs, changed = append(peer.AllowedIPs, ipNet(p)), true
+				}
+			}
+			wider = len(now)+len(peer.AllowedIPs) > len(allowed)
+		}
+		if changed {
+			change.Peers = append(change.Peers, peer)
+		}
 	}
 	if change.PrivateKey == nil && change.ListenPort == nil && change.FirewallMark == nil && len(change.Peers) == 0 {
 		return wider, nil
@@ -90,10 +102,15 @@ func settle(peer *wgtypes.PeerConfig, is *wgtypes.Peer, w *gateway.WireGuard, sh
 
 // narrow leaves a peer what it is allowed and nothing besides.
 func narrow(client *wgctrl.Client, c *gateway.Config, t *gateway.Tunnel) error {
-	key, err := publicKey(t.WireGuard)
+	have, err := client.Device(t.Interface)
 	if err != nil {
-		return fmt.Errorf("%s: %w", t.Interface, err)
+		return fmt.Errorf("reading %s: %w", t.Interface, err)
 	}
+	return allow(client, c, t, leader(have.Peers).PublicKey)
+}
+
+// allow lets one peer have all that the far end may send from, and nothing besides.
+func allow(client *wgctrl.Client, c *gateway.Config, t *gateway.Tunnel, key wgtypes.Key) error {
 	peer := wgtypes.PeerConfig{PublicKey: key, UpdateOnly: true, ReplaceAllowedIPs: true}
 	for _, p := range c.Allowed(t.WireGuard) {
 		peer.AllowedIPs = append(peer.AllowedIPs, ipNet(p))
@@ -104,9 +121,38 @@ func narrow(client *wgctrl.Client, c *gateway.Config, t *gateway.Tunnel) error {
 	return nil
 }
 
+// leader is the peer that has allowed prefixes; the first where none has, and an empty one
+// where there is none.
+func leader(peers []wgtypes.Peer) *wgtypes.Peer {
+	at := slices.IndexFunc(peers, func(p wgtypes.Peer) bool { return len(p.AllowedIPs) > 0 })
+	if at = max(at, 0); at < len(peers) {
+		return &peers[at]
+	}
+	return &wgtypes.Peer{}
+}
+
+// lead lets the peer that shook hands last have the allowed prefixes.
+func lead(client *wgctrl.Client, c *gateway.Config, t *gateway.Tunnel) (moved bool, err error) {
+	have, err := client.Device(t.Interface)
+	if err != nil || len(have.Peers) < 2 {
+		return false, err
+	}
+	first := leader(have.Peers)
+	last := first
+	for i := range have.Peers {
+		if have.Peers[i].LastHandshakeTime.After(last.LastHandshakeTime) {
+			last = &have.Peers[i]
+		}
+	}
+	if last == first {
+		return false, nil
+	}
+	return true, allow(client, c, t, last.PublicKey)
+}
+
 // call tells a device where its far end is now.
 func call(client *wgctrl.Client, t *gateway.Tunnel, to netip.AddrPort) error {
-	key, err := publicKey(t.WireGuard)
+	keys, err := publicKeys(t.WireGuard)
 	if err != nil {
 		return fmt.Errorf("%s: %w", t.Interface, err)
 	}
@@ -114,28 +160,33 @@ func call(client *wgctrl.Client, t *gateway.Tunnel, to netip.AddrPort) error {
 	if err != nil {
 		return fmt.Errorf("reading %s: %w", t.Interface, err)
 	}
-	if slices.ContainsFunc(have.Peers, func(p wgtypes.Peer) bool { return p.PublicKey == key && p.Endpoint != nil && endpointOf(&p) == to }) {
-		return nil
-	}
-	peer := wgtypes.PeerConfig{PublicKey: key, UpdateOnly: true, Endpoint: net.UDPAddrFromAddrPort(to)}
-	// Keepalive that is turned on calls at once; else the next one does, up to 25 s later.
-	for _, seconds := range []int{0, t.WireGuard.Keepalive} {
-		keepalive := time.Duration(seconds) * time.Second
-		peer.PersistentKeepaliveInterval = &keepalive
-		if err := client.ConfigureDevice(t.Interface, wgtypes.Config{Peers: []wgtypes.PeerConfig{peer}}); err != nil {
-			return fmt.Errorf("setting %s: %w", t.Interface, err)
+	for _, key := range keys {
+		if slices.ContainsFunc(have.Peers, func(p wgtypes.Peer) bool { return p.PublicKey == key && p.Endpoint != nil && endpointOf(&p) == to }) {
+			continue
+		}
+		peer := wgtypes.PeerConfig{PublicKey: key, UpdateOnly: true, Endpoint: net.UDPAddrFromAddrPort(to)}
+		// Keepalive that is turned on calls at once; else the next one does, up to 25 s later.
+		for _, seconds := range []int{0, t.WireGuard.Keepalive} {
+			keepalive := time.Duration(seconds) * time.Second
+			peer.PersistentKeepaliveInterval = &keepalive
+			if err := client.ConfigureDevice(t.Interface, wgtypes.Config{Peers: []wgtypes.PeerConfig{peer}}); err != nil {
+				return fmt.Errorf("setting %s: %w", t.Interface, err)
+			}
 		}
 	}
 	return nil
 }
 
-func publicKey(w *gateway.WireGuard) (key wgtypes.Key, err error) {
-	raw, err := base64.StdEncoding.DecodeString(w.PublicKey)
-	if err != nil || len(raw) != len(key) {
-		return key, errors.New("the far end's public key is missing or is none: allocate keys and render anew")
+// publicKeys are those by which the far end may come, the usual one first.
+func publicKeys(w *gateway.WireGuard) (keys []wgtypes.Key, err error) {
+	for _, text := range w.Keys() {
+		raw, err := base64.StdEncoding.DecodeString(text)
+		if err != nil || len(raw) != wgtypes.KeyLen {
+			return nil, errors.New("the far end's public key is missing or is none: allocate keys and render anew")
+		}
+		keys = append(keys, wgtypes.Key(raw))
 	}
-	copy(key[:], raw)
-	return key, nil
+	return keys, nil
 }
 
 func valueOf(key *[32]byte) (out wgtypes.Key) {

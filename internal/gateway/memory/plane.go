@@ -176,6 +176,17 @@ func (m *Machine) Call(t *gateway.Tunnel, to netip.AddrPort) error {
 	return have.call(to)
 }
 
+// Lead lets whichever of a far end's two keys shook hands last have what it may send from.
+func (m *Machine) Lead(c *gateway.Config, t *gateway.Tunnel) (bool, error) {
+	m.mu.Lock()
+	have := m.tunnels[t.Interface]
+	m.mu.Unlock()
+	if have == nil {
+		return false, nil
+	}
+	return have.lead(c)
+}
+
 // Changes tells that devices changed.
 func (m *Machine) Changes(context.Context) (<-chan struct{}, error) { return m.changed, nil }
 

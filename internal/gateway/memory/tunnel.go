@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -32,6 +33,8 @@ type tunnel struct {
 	index int
 	wire  *device.Device
 	port  uint16
+	uses  [32]byte // private key
+	leads string   // of the far end's keys: that whose peer has the allowed prefixes
 
 	out   chan Packet // that are to be encrypted
 	in    chan datagram
@@ -72,32 +75,43 @@ func (t *tunnel) send(p Packet) {
 	}
 }
 
-// configure sets what is new of a device: key, port, peer.
+// hexed is a key as devices are told of it.
+func hexed(text string) string {
+	raw, _ := base64.StdEncoding.DecodeString(text) // it was checked with the configuration
+	return hex.EncodeToString(raw)
+}
+
+// configure sets what is new of a device: key, port, peers.
 func (t *tunnel) configure(c *gateway.Config, is *gateway.Tunnel, secrets *agent.Secrets, was *gateway.Tunnel) error {
 	w := is.WireGuard
 	var b strings.Builder
-	hexed := func(text string) string {
-		raw, _ := base64.StdEncoding.DecodeString(text) // it was checked with the configuration
-		return hex.EncodeToString(raw)
-	}
-	if was == nil {
+	if was == nil || t.uses != secrets.Private {
+		t.uses = secrets.Private
 		fmt.Fprintf(&b, "private_key=%x\n", secrets.Private)
 	}
 	if was == nil || was.WireGuard.Port != w.Port {
 		fmt.Fprintf(&b, "listen_port=%d\n", w.Port)
 	}
-	if was != nil && was.WireGuard.PublicKey != w.PublicKey {
-		fmt.Fprintf(&b, "public_key=%s\nremove=true\n", hexed(was.WireGuard.PublicKey))
-		was = nil
+	var before []string
+	if was != nil {
+		before = was.WireGuard.Keys()
 	}
-	fmt.Fprintf(&b, "public_key=%s\n", hexed(w.PublicKey))
-	key := secrets.Shared[is.Interface]
-	fmt.Fprintf(&b, "preshared_key=%x\npersistent_keepalive_interval=%d\nreplace_allowed_ips=true\n", key, w.Keepalive)
-	for _, p := range c.Allowed(w) {
-		fmt.Fprintf(&b, "allowed_ip=%s\n", p)
+	for _, key := range before {
+		if !slices.Contains(w.Keys(), key) {
+			fmt.Fprintf(&b, "public_key=%s\nremove=true\n", hexed(key))
+		}
 	}
-	if at, err := netip.ParseAddrPort(w.Endpoint); err == nil && (was == nil || was.WireGuard.Endpoint != w.Endpoint) {
-		fmt.Fprintf(&b, "endpoint=%s\n", at)
+	if !slices.Contains(w.Keys(), t.leads) || !slices.Contains(before, t.leads) {
+		t.leads = w.PublicKey
+	}
+	for _, key := range w.Keys() {
+		fmt.Fprintf(&b, "public_key=%s\npreshared_key=%x\npersistent_keepalive_interval=%d\nreplace_allowed_ips=true\n", hexed(key), secrets.Shared[is.Interface], w.Keepalive)
+		if key == t.leads {
+			allow(&b, c.Allowed(w))
+		}
+		if at, err := netip.ParseAddrPort(w.Endpoint); err == nil && (!slices.Contains(before, key) || was.WireGuard.Endpoint != w.Endpoint) {
+			fmt.Fprintf(&b, "endpoint=%s\n", at)
+		}
 	}
 	if err := t.wire.IpcSet(b.String()); err != nil {
 		return fmt.Errorf("setting %s: %w", is.Interface, err)
@@ -105,16 +119,57 @@ func (t *tunnel) configure(c *gateway.Config, is *gateway.Tunnel, secrets *agent
 	return t.wire.Up()
 }
 
+func allow(b *strings.Builder, prefixes []netip.Prefix) {
+	for _, p := range prefixes {
+		fmt.Fprintf(b, "allowed_ip=%s\n", p)
+	}
+}
+
+// lead lets the peer that shook hands last have the allowed prefixes.
+func (t *tunnel) lead(c *gateway.Config) (moved bool, err error) {
+	text, err := t.wire.IpcGet()
+	if err != nil {
+		return false, err
+	}
+	last, at, key := t.leads, int64(0), ""
+	for line := range strings.Lines(text) {
+		name, value, _ := strings.Cut(strings.TrimSpace(line), "=")
+		n, _ := strconv.ParseInt(value, 10, 64)
+		switch name {
+		case "public_key":
+			for _, k := range t.is.WireGuard.Keys() {
+				if hexed(k) == value {
+					key = k
+				}
+			}
+		case "last_handshake_time_sec":
+			if n > at {
+				at, last = n, key
+			}
+		}
+	}
+	if at == 0 || last == t.leads {
+		return false, nil
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "public_key=%s\nupdate_only=true\nreplace_allowed_ips=true\n", hexed(last))
+	allow(&b, c.Allowed(t.is.WireGuard))
+	if err := t.wire.IpcSet(b.String()); err != nil {
+		return false, err
+	}
+	t.leads = last
+	return true, nil
+}
+
 // call tells the device where its far end is, and lets it call at once: keepalive that is
 // turned on does.
 func (t *tunnel) call(to netip.AddrPort) error {
-	raw, err := base64.StdEncoding.DecodeString(t.is.WireGuard.PublicKey)
-	if err != nil {
-		return err
-	}
-	set := fmt.Sprintf("public_key=%x\nupdate_only=true\nendpoint=%s\n", raw, to)
-	if n := t.is.WireGuard.Keepalive; n > 0 {
-		set += fmt.Sprintf("persistent_keepalive_interval=0\npublic_key=%x\nupdate_only=true\npersistent_keepalive_interval=%d\n", raw, n)
+	set := ""
+	for _, key := range t.is.WireGuard.Keys() {
+		set += fmt.Sprintf("public_key=%s\nupdate_only=true\nendpoint=%s\n", hexed(key), to)
+		if n := t.is.WireGuard.Keepalive; n > 0 {
+			set += fmt.Sprintf("persistent_keepalive_interval=0\npublic_key=%s\nupdate_only=true\npersistent_keepalive_interval=%d\n", hexed(key), n)
+		}
 	}
 	return t.wire.IpcSet(set)
 }
@@ -122,6 +177,7 @@ func (t *tunnel) call(to netip.AddrPort) error {
 // read tells how the device is.
 func (t *tunnel) read() agent.Device {
 	out := agent.Device{Present: true, Up: true}
+	leads := false // the peer whose lines are read
 	text, err := t.wire.IpcGet()
 	if err != nil {
 		return out
@@ -130,16 +186,20 @@ func (t *tunnel) read() agent.Device {
 		name, value, _ := strings.Cut(strings.TrimSpace(line), "=")
 		n, _ := strconv.ParseUint(value, 10, 64)
 		switch name {
+		case "public_key":
+			leads = value == hexed(t.leads)
 		case "rx_bytes":
-			out.In = n
+			out.In += n
 		case "tx_bytes":
-			out.Out = n
+			out.Out += n
 		case "last_handshake_time_sec":
-			if n > 0 {
-				out.Handshake = time.Unix(int64(n), 0)
+			if at := time.Unix(int64(n), 0); n > 0 && at.After(out.Handshake) {
+				out.Handshake = at
 			}
 		case "endpoint":
-			out.Endpoint, _ = netip.ParseAddrPort(value)
+			if leads {
+				out.Endpoint, _ = netip.ParseAddrPort(value)
+			}
 		}
 	}
 	return out

@@ -44,6 +44,12 @@ type NewCode struct {
 var errNoGateways = fiber.NewError(http.StatusConflict, "this server takes no gateways: start it with --line-listen and --enrol-listen")
 
 // Long as a list of operations is.
+// NewKeys is a draft with the new keys of gateways in it.
+type NewKeys struct {
+	EstateHead
+	Keys []desk.NewKey `json:"keys"`
+}
+
 func (s *Server) gateways(a huma.API) {
 	d := s.Desk
 	huma.Register(a, operation("list-gateways", http.MethodGet, "/api/estates/{estate}/gateways", "List the gateways that joined, with what they reported"),
@@ -176,6 +182,23 @@ func (s *Server) offers(a huma.API) {
 			}
 		}) (*answer[EstateHead], error) {
 			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) { return d.TakeOffers(ctx, o, in.Site, in.Body.Offers) })
+		})
+	huma.Register(a, operation("make-new-keys", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/new-keys", "Let gateways make new keys, and take the public halves into the draft, as one edit"),
+		func(ctx context.Context, in *struct {
+			Editing
+			Body struct {
+				Sites []string `json:"sites,omitempty" maxItems:"10000" doc:"all whose gateways are there when none are named"`
+			}
+		}) (*answer[NewKeys], error) {
+			var keys []desk.NewKey
+			head, err := edited(ctx, in.Editing, func(o desk.Order) (view *desk.View, err error) {
+				view, keys, err = d.NewKeys(ctx, o, in.Body.Sites)
+				return view, err
+			})
+			if err != nil {
+				return nil, err
+			}
+			return &answer[NewKeys]{ETag: head.ETag, Body: NewKeys{head.Body, keys}}, nil
 		})
 	huma.Register(a, operation("refuse-offer", http.MethodPut, "/api/estates/{estate}/gateways/{site}/refusals", "Say why an offer is not taken; with no reason it may be after all"),
 		func(ctx context.Context, in *struct {

@@ -19,7 +19,10 @@ type Ask struct {
 }
 
 // Operations of asks.
-const AskEcho = "echo"
+const (
+	AskEcho   = "echo"
+	AskNewKey = "new-key"
+)
 
 // mostAsks is how many a server takes at once.
 const mostAsks = 256

@@ -60,17 +60,25 @@ func (h *held) answer(ctx context.Context, row *store.Ask) {
 
 // operate carries out what is asked.
 func (h *held) operate(ctx context.Context, row *store.Ask) (string, error) {
-	if row.Operation != store.AskEcho {
-		return "", fmt.Errorf("this server does not know how to ask for %q", row.Operation)
+	var answer any
+	var err error
+	switch row.Operation {
+	case store.AskEcho:
+		var list []gateway.Echo
+		if err := json.Unmarshal([]byte(row.Input), &list); err != nil {
+			return "", err
+		}
+		answer, err = h.client.Echo(ctx, list)
+	case store.AskNewKey:
+		if answer, err = h.client.NewKey(ctx); err == nil {
+			h.askOffers(ctx) // which tell of it
+		}
+	default:
+		err = fmt.Errorf("this server does not know how to ask for %q", row.Operation)
 	}
-	var list []gateway.Echo
-	if err := json.Unmarshal([]byte(row.Input), &list); err != nil {
-		return "", err
-	}
-	answers, err := h.client.Echo(ctx, list)
 	if err != nil {
 		return "", err
 	}
-	text, err := json.Marshal(answers)
+	text, err := json.Marshal(answer)
 	return string(text), err
 }
