@@ -261,6 +261,68 @@ func TestRealGatewaysAreBroughtToReleases(t *testing.T) {
 	o.killedInEachPhase(&kill)
 	o.lineIsBroken()
 	o.refusedHalfWay()
+	o.newKeys()
+}
+
+// newKeys lets all gateways have new keys, while the host at the tarn asks the one at the weir
+// every 100 ms.
+func (o *operated) newKeys() {
+	o.t.Helper()
+	ctx := context.Background()
+	asking := make(chan error, 1)
+	ended := make(chan struct{})
+	lost, asked := 0, 0
+	go func() {
+		for {
+			select {
+			case <-ended:
+				asking <- nil
+				return
+			case <-time.After(100 * time.Millisecond):
+				if asked++; o.hosts[1].run("", "ping", "-n", "-c", "1", "-W", "1", "10.40.3.10") != nil {
+					lost++
+				}
+			}
+		}
+	}()
+	at := desk.At(o.key, desk.First)
+	before := o.keys()
+	_, list, err := o.desk.NewKeys(ctx, at, nil)
+	o.must(err)
+	if len(list) != len(o.gateways) {
+		o.t.Errorf("new keys: %+v", list)
+	}
+	out, err := o.desk.Release(ctx, at, "new keys", "as asked for")
+	o.must(err)
+	run, err := o.office.Start(ctx, o.key, rollouts.Order{Release: out.Number})
+	o.must(err)
+	d := o.until(run.Number, 3*time.Minute, "done", func(d *rollouts.RolloutDetail) bool { return d.State == rollouts.Done || d.State == rollouts.Stopped })
+	close(ended)
+	<-asking
+	if d.State != rollouts.Done || d.Plan.Cut > 0 {
+		o.t.Errorf("%s, %s: %+v", d.State, d.Words, d.Plan)
+	}
+	for site, key := range o.keys() {
+		if key == before[site] || key == "" {
+			o.t.Errorf("%s uses %q still", site, key)
+		}
+	}
+	o.t.Logf("%d echoes of a host, %d lost", asked, lost)
+	if asked < 50 || lost > 2*len(o.gateways) {
+		o.t.Errorf("%d of %d echoes were lost", lost, asked)
+	}
+}
+
+// keys are those that the gateways use.
+func (o *operated) keys() map[string]string {
+	o.t.Helper()
+	out := map[string]string{}
+	for i, k := range o.keepers {
+		offers, err := k.offers()
+		o.must(err)
+		out[o.routes.Plan.Site(i).Key] = offers.PublicKey
+	}
+	return out
 }
 
 func (o *operated) killedInEachPhase(kill *[2]func()) {

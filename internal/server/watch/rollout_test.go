@@ -294,6 +294,47 @@ func TestEchoesFindWhatProbesDoNot(t *testing.T) {
 	}
 }
 
+// All gateways make new keys, which come into the draft as one edit and are used once that is
+// released and brought to them; nobody is cut.
+func TestNewKeysForAll(t *testing.T) {
+	t.Parallel()
+	w := opened(t, "two-hubs", 1)
+	w.stand()
+	w.goOn("runner")
+	w.eventually("release 1 confirmed everywhere", 20*time.Second, w.allConfirmed(1))
+	ctx := context.Background()
+	at := desk.At(w.key, desk.First)
+	if _, _, err := w.desk.NewKeys(ctx, at, []string{"atlantis"}); err == nil {
+		t.Error("a site that is not there has a new key")
+	}
+	view, keys, err := w.desk.NewKeys(ctx, at, nil)
+	if err != nil || len(keys) != len(w.estate.Sites) {
+		t.Fatalf("%+v, %v", keys, err)
+	}
+	for _, k := range keys {
+		if site := view.Estate.Site(k.Site); k.PublicKey == "" || site.Gateway.PublicKey != k.PublicKey || w.estate.Site(k.Site).Gateway.PublicKey == k.PublicKey {
+			t.Errorf("%+v, and the draft has %s", k, site.Gateway.PublicKey)
+		}
+	}
+	_, offers, err := w.desk.Offers(ctx, at.Place, "tarn")
+	if err != nil || offers[0].Offers[0].ID != "public-key" || offers[0].Offers[0].Differs {
+		t.Errorf("what the gateway offers against its own new key: %+v, %v", offers, err)
+	}
+	out, err := w.desk.Release(ctx, at, "new keys", "the old ones are a year old")
+	if err != nil {
+		t.Fatal(err)
+	}
+	office := rollouts.New(w.db, w.desk)
+	if _, err := office.Start(ctx, w.key, rollouts.Order{Release: out.Number}); err != nil {
+		t.Fatal(err)
+	}
+	d := w.until(1, "done or stopped", 2*time.Minute, func(d *rollouts.RolloutDetail) bool { return d.State == rollouts.Done || d.State == rollouts.Stopped })
+	if d.State != rollouts.Done || d.Plan.Cut > 0 || !d.Plan.TwoSteps || d.Proof.Echoes.As != 12 {
+		t.Errorf("%s, %s; plan %+v, proof %+v", d.State, d.Words, d.Plan, d.Proof)
+	}
+	w.eventually("release 2 confirmed everywhere", 5*time.Second, w.allConfirmed(out.Number))
+}
+
 // Waves are a person's to choose; what cannot be is refused with its reason, and nothing begins.
 func TestWavesOfAPerson(t *testing.T) {
 	t.Parallel()
