@@ -121,6 +121,17 @@ export const useTakeOffers = (at: Place, site: string) =>
     ),
   );
 
+/** New keys of some gateways, of all that are there with none, into the draft. */
+export const useNewKeys = (at: Place) =>
+  useEdit(at, (sites: string[]) =>
+    answered(
+      client.POST("/api/estates/{estate}/drafts/{draft}/new-keys", {
+        params: { path: { ...at } },
+        body: sites.length > 0 ? { sites } : {},
+      }),
+    ),
+  );
+
 export function useRefuseOffer(at: Place, site: string) {
   const queries = useQueryClient();
   return useMutation({

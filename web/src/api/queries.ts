@@ -75,9 +75,9 @@ function refresh(queries: QueryClient, at: Place, head: EstateHead) {
 }
 
 /** An edit of the draft. Known takes what it said into what pages hold, before they ask anew. */
-export function useEdit<Input>(
+export function useEdit<Input, Head extends EstateHead>(
   at: Place,
-  run: (input: Input) => Promise<EstateHead>,
+  run: (input: Input) => Promise<Head>,
   known?: (queries: QueryClient, head: EstateHead, input: Input) => void,
 ) {
   const queries = useQueryClient();

@@ -489,6 +489,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/drafts/{draft}/new-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let gateways make new keys, and take the public halves into the draft, as one edit */
+        post: operations["make-new-keys"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/drafts/{draft}/offers": {
         parameters: {
             query?: never;
@@ -2841,6 +2858,10 @@ export interface components {
             /** @description this site only */
             site?: string;
         };
+        "Make-new-keysRequest": {
+            /** @description all whose gateways are there when none are named */
+            sites?: string[];
+        };
         Me: {
             /** Format: int64 */
             account: number;
@@ -2888,6 +2909,63 @@ export interface components {
             ends_at: string;
             /** @description where the gateway will call */
             lines: string[];
+        };
+        NewKey: {
+            /** @description that is in the draft now */
+            public_key?: string;
+            site: string;
+            /** @description why there is none */
+            words?: string;
+        };
+        NewKeys: {
+            /** Format: int64 */
+            about_revision: number;
+            /**
+             * Format: int64
+             * @description release that the draft was branched from, or brought up to
+             */
+            base: number;
+            /** @description errors and warnings by the stage where they are fixed */
+            by_stage: {
+                [key: string]: number;
+            };
+            discarded: boolean;
+            /** @description its key, or release-N */
+            draft: string;
+            draft_name: string;
+            findings: {
+                [key: string]: number;
+            };
+            /** @description a release, which is never edited */
+            fixed: boolean;
+            key: string;
+            keys: components["schemas"]["NewKey"][];
+            name: string;
+            overlays: string[];
+            redo: string;
+            regions: components["schemas"]["Region"][];
+            /**
+             * Format: int64
+             * @description release in force
+             */
+            release: number;
+            /** Format: int64 */
+            revision: number;
+            /**
+             * @description of who asks
+             * @enum {string}
+             */
+            role: "reader" | "planner" | "operator" | "owner";
+            /** @description false in the answer of an edit while findings are missing that take longer, such as those of loads; reading the head waits for them */
+            settled: boolean;
+            /** Format: int64 */
+            sites: number;
+            /** Format: int64 */
+            tunnels: number;
+            underlays: components["schemas"]["Region"][];
+            /** @description label of the edit that undo takes back; empty for none */
+            undo: string;
+            zones: string[];
         };
         NewToken: {
             /** Format: date-time */
@@ -8293,6 +8371,177 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EstateHead"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body did not come in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state that If-Match names has been changed: by whom, and how */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ConflictProblem"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is of a kind that is not taken */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the disk of the database is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-new-keys": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Make-new-keysRequest"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Link?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewKeys"];
                 };
             };
             /** @description the request is not well formed */

@@ -22,6 +22,7 @@ import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { When } from "../../parts/when";
+import { Keys } from "./keys";
 import { Stands } from "./stands";
 import { TunnelEnds } from "./tunnel-ends";
 
@@ -66,6 +67,7 @@ export default function Gateway() {
             <Facts at={at} g={g} />
             <Links g={g} />
             <TunnelEnds at={at} g={g} />
+            {operates && !head?.fixed && !g.barred_at ? <Keys key={site} at={at} site={site} /> : null}
           </>
         ) : null}
         {operates ? <Joining key={site} at={at} site={site} again={g !== undefined} /> : null}
