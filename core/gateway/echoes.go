@@ -23,7 +23,7 @@ type Echoed struct {
 	To        netip.Addr   `json:"to"`
 	Answered  int          `json:"answered,omitempty"`   // bytes of what was answered; 0 for nothing
 	RoundTrip int          `json:"round-trip,omitempty"` // in microseconds
-	Hops      []netip.Addr `json:"hop,omitempty"`        // of gateways on the way there, in order; unspecified for one that says nothing
+	Hops      []netip.Addr `json:"hop,omitempty"`        // of gateways on the way there, in order; unspecified for one that says nothing, behind which, at the end, there may be more
 	Words     string       `json:"words,omitempty"`      // what a gateway on the way said against it
 }
 

@@ -9,12 +9,12 @@ import (
 // Offers are what a gateway sees of itself and of what is around it, for whoever designs.
 // Nothing of them enters a design by itself.
 type Offers struct {
-	At        Time     `json:"at"`
-	PublicKey string   `json:"public-key,omitempty"` // X25519, base64
+	At        Time   `json:"at"`
+	PublicKey string `json:"public-key,omitempty"` // X25519, base64
 	// NextKey is of another private key that the gateway has, for when the plan says so.
-	NextKey string `json:"next-public-key,omitempty"`
-	Devices   []Device `json:"device,omitempty"`
-	Behind    []Behind `json:"behind,omitempty"`
+	NextKey string   `json:"next-public-key,omitempty"`
+	Devices []Device `json:"device,omitempty"`
+	Behind  []Behind `json:"behind,omitempty"`
 }
 
 // A Device is an interface of the gateway that is none of our tunnels.

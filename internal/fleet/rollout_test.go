@@ -290,6 +290,24 @@ func TestNobodyIsCutOnTheWay(t *testing.T) {
 // Gateways get new keys, all in one release, while hosts ask each other every 20 ms: far ends
 // take both keys until the new one is used.
 func TestNewKeysCutNobody(t *testing.T) {
+	for name, waves := range map[string]func(e *estate.Estate) []rollout.Wave{
+		"in waves": func(*estate.Estate) []rollout.Wave { return nil },
+		"all at once": func(e *estate.Estate) []rollout.Wave { // both ends of a tunnel in one round
+			one := rollout.Wave{Name: "all"}
+			for i := range e.Sites {
+				one.Sites = append(one.Sites, e.Sites[i].Key)
+			}
+			return []rollout.Wave{one}
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			newKeys(t, waves)
+		})
+	}
+}
+
+func newKeys(t *testing.T, waves func(e *estate.Estate) []rollout.Wave) {
 	s := stand(t, read(t, "two-hubs"))
 	s.up(30 * time.Second)
 	first := s.estate.Clone()
@@ -311,8 +329,13 @@ func TestNewKeysCutNobody(t *testing.T) {
 		t.Fatalf("the plan: %+v", r)
 	}
 	r.standing = s
+	var err error
+	if r.plan, err = rollout.Make(r.gateways, waves(second)); err != nil || r.plan.Cut > 0 {
+		t.Fatalf("%+v, %v", r.plan, err)
+	}
 	var asked, missing atomic.Int64
 	r.goAsking(t, &asked, &missing)
+	s.up(5 * time.Second)
 	for i := range second.Sites {
 		a := s.Site(second.Sites[i].Key).Agent
 		offers, err := a.Offers(context.Background())
@@ -345,6 +368,15 @@ func (r *onTheWay) goAsking(t *testing.T, asked, missing *atomic.Int64) {
 		}
 	}
 	for _, round := range r.plan.Rounds {
+		if len(round.Sites) == len(r.gateways) { // that many are not waited for one by one
+			var some sync.WaitGroup
+			for _, site := range round.Sites {
+				some.Go(func() { r.bring(t, site, round.Stage) })
+			}
+			some.Wait()
+			time.Sleep(time.Second)
+			continue
+		}
 		for _, site := range round.Sites {
 			r.bring(t, site, round.Stage)
 			time.Sleep(400 * time.Millisecond)

@@ -245,6 +245,9 @@ func (a *Agent) apply(was *gateway.Config, v *Version) error {
 		return err
 	}
 	a.running, a.choice = v, choice
+	if was != nil && was.PublicKey != v.Config.PublicKey {
+		a.knock(v.Config)
+	}
 	a.see()
 	select {
 	case a.applied <- struct{}{}:

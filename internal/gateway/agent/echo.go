@@ -73,7 +73,8 @@ func (a *Agent) echo(ctx context.Context, e *gateway.Echo) gateway.Echoed {
 	return out
 }
 
-// hops asks who passes a question on, by questions that live as long as to get there.
+// hops asks who passes a question on, by questions that live as long as to get there. Where
+// nothing is heard any more the list ends with those that say nothing.
 func (a *Agent) hops(ctx context.Context, e *gateway.Echo) (out []netip.Addr) {
 	silent := 0
 	for live := 1; live <= gateway.MaxEchoHops && silent < mostSilent && ctx.Err() == nil; live++ {
@@ -91,7 +92,7 @@ func (a *Agent) hops(ctx context.Context, e *gateway.Echo) (out []netip.Addr) {
 			out, silent = append(out, unspecified), silent+1
 		}
 	}
-	return out[:len(out)-silent]
+	return out
 }
 
 func (a *Agent) hear(ctx context.Context, from, to netip.Addr, size, hops int) (Heard, error) {

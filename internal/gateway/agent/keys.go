@@ -117,6 +117,34 @@ func (a *Agent) leads(ctx context.Context) {
 	}
 }
 
+// knockLate is how long the one of two ends knocks after the other where both have new keys:
+// two handshakes that cross on their way are both lost.
+const knockLate = 400 * time.Millisecond
+
+// knock calls far ends by the key that this gateway has now: at once where its name sorts first,
+// else a little later.
+func (a *Agent) knock(c *gateway.Config) {
+	some := func(late bool) error {
+		for i := range c.Tunnels {
+			if t := &c.Tunnels[i]; t.WireGuard != nil && (t.Peer < c.Site) == late {
+				if err := a.plane.Knock(t); err != nil {
+					a.Log.Warn("calling a far end by another key", "interface", t.Interface, "reason", err)
+				}
+			}
+		}
+		return nil
+	}
+	_ = some(false)
+	time.AfterFunc(knockLate, func() {
+		_ = a.do(context.Background(), func() error { // an agent that ends has none
+			if a.running == nil || a.running.Config != c {
+				return nil
+			}
+			return some(true)
+		})
+	})
+}
+
 // doubled lists tunnels whose far end may come by two keys.
 func doubled(c *gateway.Config) (out []*gateway.Tunnel) {
 	for i := range c.Tunnels {

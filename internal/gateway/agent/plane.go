@@ -34,6 +34,8 @@ type Plane interface {
 	// Lead lets whichever of a far end's two keys shook hands last have what it may send from,
 	// and reports whether that is another one than before.
 	Lead(c *gateway.Config, t *gateway.Tunnel) (moved bool, err error)
+	// Knock calls the far end of a tunnel by each of its keys at once.
+	Knock(t *gateway.Tunnel) error
 	// Changes tells that links changed, until the context ends. Many may be told at once.
 	Changes(ctx context.Context) (<-chan struct{}, error)
 	// Interfaces returns the number of each interface.

@@ -97,6 +97,8 @@ func (p *tray) Read(c *gateway.Config) (Reading, error) {
 	return out, nil
 }
 
+func (p *tray) Knock(*gateway.Tunnel) error { return nil }
+
 func (p *tray) Lead(*gateway.Config, *gateway.Tunnel) (bool, error) { return false, nil }
 
 func (p *tray) Call(t *gateway.Tunnel, to netip.AddrPort) error {

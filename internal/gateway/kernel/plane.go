@@ -191,6 +191,9 @@ func (p *Plane) Lead(c *gateway.Config, t *gateway.Tunnel) (bool, error) {
 	return lead(p.client, c, t)
 }
 
+// Knock calls the far end of a tunnel by each of its keys at once.
+func (p *Plane) Knock(t *gateway.Tunnel) error { return knock(p.client, t) }
+
 // Interfaces returns the number of each interface that is up.
 func (p *Plane) Interfaces() (map[string]int, error) {
 	have, err := links()

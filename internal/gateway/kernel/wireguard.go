@@ -57,7 +57,7 @@ func wire(client *wgctrl.Client, c *gateway.Config, t *gateway.Tunnel, private [
 		if peer.UpdateOnly = is != nil; is == nil {
 			is = &wgtypes.Peer{}
 		}
-		changed := settle(&peer, is, w, shared, moved)
+		changed := settle(&peer, is, w, shared, keepalive(w, key == leads), moved)
 		if key == leads {
 			allowed := c.Allowed(w)
 			now := make(map[netip.Prefix]bool, len(is.AllowedIPs))
@@ -84,20 +84,57 @@ func wire(client *wgctrl.Client, c *gateway.Config, t *gateway.Tunnel, private [
 	return wider, nil
 }
 
+// knock calls the far end by each of its keys at once. Where the design does not say where the
+// far end is, that is where it was heard last.
+func knock(client *wgctrl.Client, t *gateway.Tunnel) error {
+	keys, err := publicKeys(t.WireGuard)
+	if err != nil {
+		return fmt.Errorf("%s: %w", t.Interface, err)
+	}
+	have, err := client.Device(t.Interface)
+	if err != nil {
+		return fmt.Errorf("reading %s: %w", t.Interface, err)
+	}
+	first := leader(have.Peers)
+	heard := endpointOf(first)
+	for _, key := range keys {
+		peer := wgtypes.PeerConfig{PublicKey: key, UpdateOnly: true}
+		if t.WireGuard.Endpoint == "" && heard.IsValid() {
+			peer.Endpoint = net.UDPAddrFromAddrPort(heard)
+		}
+		for _, every := range []time.Duration{0, time.Second, keepalive(t.WireGuard, key == first.PublicKey)} { // one that is turned on calls at once
+			peer.PersistentKeepaliveInterval = &every
+			if err := client.ConfigureDevice(t.Interface, wgtypes.Config{Peers: []wgtypes.PeerConfig{peer}}); err != nil {
+				return fmt.Errorf("setting %s: %w", t.Interface, err)
+			}
+		}
+	}
+	return nil
+}
+
 // settle fills in what a peer is to have and has not: pre-shared key, keepalive, and
 // the endpoint where it moved in the design or is not known.
-func settle(peer *wgtypes.PeerConfig, is *wgtypes.Peer, w *gateway.WireGuard, shared *[32]byte, moved bool) (changed bool) {
+func settle(peer *wgtypes.PeerConfig, is *wgtypes.Peer, w *gateway.WireGuard, shared *[32]byte, alive time.Duration, moved bool) (changed bool) {
 	changed = !peer.UpdateOnly
 	if psk := valueOf(shared); is.PresharedKey != psk {
 		peer.PresharedKey, changed = &psk, true
 	}
-	if alive := time.Duration(w.Keepalive) * time.Second; is.PersistentKeepaliveInterval != alive {
+	if is.PersistentKeepaliveInterval != alive {
 		peer.PersistentKeepaliveInterval, changed = &alive, true
 	}
 	if at, err := netip.ParseAddrPort(w.Endpoint); err == nil && (moved || is.Endpoint == nil) && endpointOf(is) != at {
 		peer.Endpoint, changed = net.UDPAddrFromAddrPort(at), true
 	}
 	return changed
+}
+
+// keepalive is how often a far end is called: never by a key by which it has not come yet, as two
+// handshakes that cross on their way are both lost.
+func keepalive(w *gateway.WireGuard, leads bool) time.Duration {
+	if !leads {
+		return 0
+	}
+	return time.Duration(w.Keepalive) * time.Second
 }
 
 // narrow leaves a peer what it is allowed and nothing besides.
@@ -147,7 +184,15 @@ func lead(client *wgctrl.Client, c *gateway.Config, t *gateway.Tunnel) (moved bo
 	if last == first {
 		return false, nil
 	}
-	return true, allow(client, c, t, last.PublicKey)
+	if err := allow(client, c, t, last.PublicKey); err != nil {
+		return false, err
+	}
+	change := wgtypes.Config{}
+	for i := range have.Peers {
+		every := keepalive(t.WireGuard, &have.Peers[i] == last)
+		change.Peers = append(change.Peers, wgtypes.PeerConfig{PublicKey: have.Peers[i].PublicKey, UpdateOnly: true, PersistentKeepaliveInterval: &every})
+	}
+	return true, client.ConfigureDevice(t.Interface, change)
 }
 
 // call tells a device where its far end is now.
@@ -166,9 +211,8 @@ func call(client *wgctrl.Client, t *gateway.Tunnel, to netip.AddrPort) error {
 		}
 		peer := wgtypes.PeerConfig{PublicKey: key, UpdateOnly: true, Endpoint: net.UDPAddrFromAddrPort(to)}
 		// Keepalive that is turned on calls at once; else the next one does, up to 25 s later.
-		for _, seconds := range []int{0, t.WireGuard.Keepalive} {
-			keepalive := time.Duration(seconds) * time.Second
-			peer.PersistentKeepaliveInterval = &keepalive
+		for _, every := range []time.Duration{0, keepalive(t.WireGuard, key == leader(have.Peers).PublicKey)} {
+			peer.PersistentKeepaliveInterval = &every
 			if err := client.ConfigureDevice(t.Interface, wgtypes.Config{Peers: []wgtypes.PeerConfig{peer}}); err != nil {
 				return fmt.Errorf("setting %s: %w", t.Interface, err)
 			}

@@ -167,11 +167,15 @@ func tooBig(in *info) complaint {
 	return complaint{tooBig6, 0}
 }
 
-// complain tells who sent a packet what became of it, from the address by which it came.
+// complain tells who sent a packet what became of it: from an address of the device by which it
+// says so, as Linux does, which need not be that by which the packet came.
 func (m *Machine) complain(device string, p Packet, c complaint, mtu int) action {
 	in, ok := p.read()
 	if !ok {
 		return nil
+	}
+	if back, _, err := m.route(&info{dst: in.src}, "", 0); err == nil {
+		device = back
 	}
 	from := m.addressOn(device, in.src.Is4())
 	if !from.IsValid() {

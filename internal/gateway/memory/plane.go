@@ -187,6 +187,17 @@ func (m *Machine) Lead(c *gateway.Config, t *gateway.Tunnel) (bool, error) {
 	return have.lead(c)
 }
 
+// Knock calls the far end of a tunnel by each of its keys at once.
+func (m *Machine) Knock(t *gateway.Tunnel) error {
+	m.mu.Lock()
+	have := m.tunnels[t.Interface]
+	m.mu.Unlock()
+	if have == nil {
+		return nil
+	}
+	return have.knock()
+}
+
 // Changes tells that devices changed.
 func (m *Machine) Changes(context.Context) (<-chan struct{}, error) { return m.changed, nil }
 

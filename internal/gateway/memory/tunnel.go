@@ -105,7 +105,7 @@ func (t *tunnel) configure(c *gateway.Config, is *gateway.Tunnel, secrets *agent
 		t.leads = w.PublicKey
 	}
 	for _, key := range w.Keys() {
-		fmt.Fprintf(&b, "public_key=%s\npreshared_key=%x\npersistent_keepalive_interval=%d\nreplace_allowed_ips=true\n", hexed(key), secrets.Shared[is.Interface], w.Keepalive)
+		fmt.Fprintf(&b, "public_key=%s\npreshared_key=%x\npersistent_keepalive_interval=%d\nreplace_allowed_ips=true\n", hexed(key), secrets.Shared[is.Interface], t.keepalive(w, key))
 		if key == t.leads {
 			allow(&b, c.Allowed(w))
 		}
@@ -117,6 +117,31 @@ func (t *tunnel) configure(c *gateway.Config, is *gateway.Tunnel, secrets *agent
 		return fmt.Errorf("setting %s: %w", is.Interface, err)
 	}
 	return t.wire.Up()
+}
+
+// keepalive is how often the far end is called by a key, in seconds: never by one by which it has
+// not come yet, as two handshakes that cross on their way are both lost.
+func (t *tunnel) keepalive(w *gateway.WireGuard, key string) int {
+	if key != t.leads {
+		return 0
+	}
+	return w.Keepalive
+}
+
+// knock calls the far end by each of its keys at once. Where it was not told where the far end
+// is, that is where it was heard last.
+func (t *tunnel) knock() error {
+	var b strings.Builder
+	at := t.read().Endpoint
+	for _, key := range t.is.WireGuard.Keys() {
+		fmt.Fprintf(&b, "public_key=%s\nupdate_only=true\npersistent_keepalive_interval=0\n", hexed(key))
+		if t.is.WireGuard.Endpoint == "" && at.IsValid() {
+			fmt.Fprintf(&b, "endpoint=%s\n", at)
+		}
+		fmt.Fprintf(&b, "public_key=%s\nupdate_only=true\npersistent_keepalive_interval=1\n", hexed(key))
+		fmt.Fprintf(&b, "public_key=%s\nupdate_only=true\npersistent_keepalive_interval=%d\n", hexed(key), t.keepalive(t.is.WireGuard, key))
+	}
+	return t.wire.IpcSet(b.String())
 }
 
 func allow(b *strings.Builder, prefixes []netip.Prefix) {
@@ -131,7 +156,7 @@ func (t *tunnel) lead(c *gateway.Config) (moved bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	last, at, key := t.leads, int64(0), ""
+	last, at, seconds, key := t.leads, int64(0), int64(0), ""
 	for line := range strings.Lines(text) {
 		name, value, _ := strings.Cut(strings.TrimSpace(line), "=")
 		n, _ := strconv.ParseInt(value, 10, 64)
@@ -143,7 +168,9 @@ func (t *tunnel) lead(c *gateway.Config) (moved bool, err error) {
 				}
 			}
 		case "last_handshake_time_sec":
-			if n > at {
+			seconds = n
+		case "last_handshake_time_nsec":
+			if n += seconds * 1e9; n > at {
 				at, last = n, key
 			}
 		}
@@ -154,11 +181,11 @@ func (t *tunnel) lead(c *gateway.Config) (moved bool, err error) {
 	var b strings.Builder
 	fmt.Fprintf(&b, "public_key=%s\nupdate_only=true\nreplace_allowed_ips=true\n", hexed(last))
 	allow(&b, c.Allowed(t.is.WireGuard))
-	if err := t.wire.IpcSet(b.String()); err != nil {
-		return false, err
-	}
 	t.leads = last
-	return true, nil
+	for _, key := range t.is.WireGuard.Keys() {
+		fmt.Fprintf(&b, "public_key=%s\nupdate_only=true\npersistent_keepalive_interval=%d\n", hexed(key), t.keepalive(t.is.WireGuard, key))
+	}
+	return true, t.wire.IpcSet(b.String())
 }
 
 // call tells the device where its far end is, and lets it call at once: keepalive that is
@@ -167,7 +194,7 @@ func (t *tunnel) call(to netip.AddrPort) error {
 	set := ""
 	for _, key := range t.is.WireGuard.Keys() {
 		set += fmt.Sprintf("public_key=%s\nupdate_only=true\nendpoint=%s\n", hexed(key), to)
-		if n := t.is.WireGuard.Keepalive; n > 0 {
+		if n := t.keepalive(t.is.WireGuard, key); n > 0 {
 			set += fmt.Sprintf("persistent_keepalive_interval=0\npublic_key=%s\nupdate_only=true\npersistent_keepalive_interval=%d\n", hexed(key), n)
 		}
 	}

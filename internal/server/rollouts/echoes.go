@@ -312,18 +312,29 @@ func (q *question) judge(a *gateway.Echoed, owners map[netip.Addr]string) (mark 
 	case a.Answered < q.is.MTU && q.certain:
 		return small, fmt.Sprintf("answered with %d bytes, not with %d", a.Answered, q.is.MTU)
 	}
-	by := make([]string, len(a.Hops))
-	same := len(a.Hops) == len(q.is.Hubs)
-	for i, hop := range a.Hops {
-		if by[i] = owners[hop]; by[i] == "" {
-			by[i] = hop.String()
-		}
-		same = same && (by[i] == q.is.Hubs[i] || hop.IsUnspecified())
-	}
-	if !same && q.certain {
+	if by, same := q.along(a.Hops, owners); !same && q.certain {
 		return otherWay, "answered " + byHubs(by)
 	}
 	return asIs, ""
+}
+
+// along compares who passed the question on with who was to. Of one that says nothing it is not
+// known, nor how many are behind it where it is the last.
+func (q *question) along(hops []netip.Addr, owners map[netip.Addr]string) (by []string, same bool) {
+	open := len(hops) > 0 && hops[len(hops)-1].IsUnspecified()
+	same = len(hops) == len(q.is.Hubs) || open && len(q.is.Hubs) > 0
+	for i, hop := range hops {
+		name := owners[hop]
+		switch {
+		case hop.IsUnspecified():
+			name = "one that says nothing"
+		case name == "":
+			name = hop.String()
+		}
+		by = append(by, name)
+		same = same && (hop.IsUnspecified() || i < len(q.is.Hubs) && name == q.is.Hubs[i])
+	}
+	return by, same
 }
 
 // expected says it in words.

@@ -1,0 +1,63 @@
+package rollouts
+
+import (
+	"net/netip"
+	"testing"
+
+	"wideknot/core/gateway"
+	"wideknot/core/rollout"
+)
+
+// What gateways heard is judged against what was expected.
+func TestEchoesAreJudged(t *testing.T) {
+	at := netip.MustParseAddr
+	owners := map[netip.Addr]string{at("100.96.0.1"): "mill", at("100.96.0.2"): "weir"}
+	by := func(hops ...string) (out []netip.Addr) {
+		for _, h := range hops {
+			out = append(out, at(h))
+		}
+		return out
+	}
+	two := rollout.Echo{Arrives: true, MTU: 1420, Hubs: []string{"mill", "weir"}}
+	straight := rollout.Echo{Arrives: true, MTU: 1420}
+	for _, c := range []struct {
+		name    string
+		is      rollout.Echo
+		certain bool
+		heard   *gateway.Echoed
+		mark    byte
+	}{
+		{"as expected", two, true, &gateway.Echoed{Answered: 1420, Hops: by("100.96.0.1", "100.96.0.2")}, asIs},
+		{"nothing is said", two, true, nil, silent},
+		{"no answer", two, true, &gateway.Echoed{}, lostEcho},
+		{"no answer where none was to come", rollout.Echo{}, true, &gateway.Echoed{}, asNone},
+		{"an answer where none was to come", rollout.Echo{}, true, &gateway.Echoed{Answered: 84}, surprised},
+		{"the same where a tunnel was dead before", rollout.Echo{}, false, &gateway.Echoed{Answered: 84}, asIs},
+		{"a small one", two, true, &gateway.Echoed{Answered: 84, Hops: by("100.96.0.1", "100.96.0.2")}, small},
+		{"by another", two, true, &gateway.Echoed{Answered: 1420, Hops: by("100.96.0.2", "100.96.0.1")}, otherWay},
+		{"by fewer", two, true, &gateway.Echoed{Answered: 1420, Hops: by("100.96.0.1")}, otherWay},
+		{"by more", straight, true, &gateway.Echoed{Answered: 1420, Hops: by("100.96.0.1")}, otherWay},
+		{"by a stranger", straight, true, &gateway.Echoed{Answered: 1420, Hops: by("192.0.2.1")}, otherWay},
+		{"straight", straight, true, &gateway.Echoed{Answered: 1420}, asIs},
+		{"one says nothing", two, true, &gateway.Echoed{Answered: 1420, Hops: by("0.0.0.0", "100.96.0.2")}, asIs},
+		{"both say nothing", two, true, &gateway.Echoed{Answered: 1420, Hops: by("0.0.0.0", "0.0.0.0")}, asIs},
+		{"a wrong one, and then nothing", two, true, &gateway.Echoed{Answered: 1420, Hops: by("100.96.0.2", "0.0.0.0", "0.0.0.0")}, otherWay},
+	} {
+		q := question{from: "tarn", to: "beck", is: c.is, certain: c.certain}
+		if mark, seen := q.judge(c.heard, owners); mark != c.mark || (seen == "") != (mark == asIs || mark == asNone || mark == silent) {
+			t.Errorf("%s: %c %q, not %c", c.name, mark, seen, c.mark)
+		}
+	}
+	g := newGrid([]string{"a", "b"})
+	g.put("a", "b", asIs)
+	g.put("b", "elsewhere", lostEcho)
+	if rows := g.rows(); rows[0] != ".a" || rows[1] != ".." {
+		t.Errorf("the grid: %q", rows)
+	}
+	if few := thinned(make([]question, 1000), 400); len(few) != 400 {
+		t.Errorf("%d of 1000", len(few))
+	}
+	if list := asks(3, 101); len(list) != 2 || list[0] != 4 || list[1] != 53 {
+		t.Errorf("of many it asks %v", list)
+	}
+}
