@@ -137,19 +137,18 @@ func (k *node) unreached(a netip.Addr) bool {
 // send lets the packet leave by the first group of a way with a tunnel that the gateway does
 // not know to be dead, and returns where and by which interface it comes in. What goes into a
 // tunnel whose death is not known yet is lost, and with it some of what shares the load.
-func (f *flight) send(at int, here *node, w *gateway.Way, arriving string) (next int, by string, ok bool) {
+func (f *flight) send(at int, here *node, w *way, arriving string) (next int, by string, ok bool) {
 	if w == nil {
 		return 0, "", false
 	}
-	for g := range w.Groups {
-		members := w.Groups[g].Members
+	for _, members := range w.groups {
 		total := 0
 		for _, m := range members {
-			switch f.fate(at, here, here.tunnels[m.Interface]) {
+			switch f.fate(at, here, m.tunnel) {
 			case lost:
 				return 0, "", false
 			case carried:
-				total += m.Weight
+				total += m.weight
 			}
 		}
 		if total == 0 {
@@ -158,12 +157,12 @@ func (f *flight) send(at int, here *node, w *gateway.Way, arriving string) (next
 		tunnel, there := -1, -1
 		left := int(f.hash() % uint32(total))
 		for _, m := range members {
-			j, o, ok := f.n.works(f.state, at, here.tunnels[m.Interface])
+			j, o, ok := f.n.works(f.state, at, m.tunnel)
 			if !ok {
 				continue
 			}
-			if left -= m.Weight; left < 0 {
-				tunnel, next, there = here.tunnels[m.Interface], j, o
+			if left -= m.weight; left < 0 {
+				tunnel, next, there = m.tunnel, j, o
 				break
 			}
 		}
@@ -178,21 +177,12 @@ func (f *flight) send(at int, here *node, w *gateway.Way, arriving string) (next
 		if !here.ends[tunnel].allows(f.dst) || !beyond.ends[there].allows(f.src) {
 			return 0, "", false
 		}
-		f.narrow(here, w)
+		if f.mtu == 0 || w.mtu < f.mtu {
+			f.mtu = w.mtu
+		}
 		return next, beyond.config.Tunnels[there].Interface, true
 	}
 	return 0, "", false
-}
-
-// narrow takes the MTU of a way, which is that of each of its routes: the least of its tunnels.
-func (f *flight) narrow(here *node, w *gateway.Way) {
-	for g := range w.Groups {
-		for _, m := range w.Groups[g].Members {
-			if mtu := here.config.Tunnels[here.tunnels[m.Interface]].MTU; f.mtu == 0 || mtu < f.mtu {
-				f.mtu = mtu
-			}
-		}
-	}
 }
 
 // fate is what becomes of a packet that is to leave by a tunnel.

@@ -3,6 +3,7 @@ package rollout
 import (
 	"net/netip"
 	"slices"
+	"sync/atomic"
 
 	"wideknot/core/addr"
 	"wideknot/core/gateway"
@@ -22,19 +23,27 @@ type Gateway struct {
 type node struct {
 	config  *gateway.Config
 	tables  map[int]*table
-	ways    map[int]*gateway.Way
-	tunnels map[string]int // by interface
+	ways    map[int]*way
 	leading map[farEnd]int // tunnels by where they lead
-	ends    []end          // by tunnel
+	ends    []*end         // by tunnel
 	passing map[string][]int
 }
 
+// A way is one of a configuration, by the places of its tunnels there.
+type way struct {
+	groups [][]member
+	mtu    int // the least of its tunnels, which is that of its routes
+}
+
+type member struct{ tunnel, weight int }
+
 // An end is where a tunnel leads.
 type end struct {
-	far   int  // index of the far gateway, -1 for one that is not there
-	apart bool // what the ends must agree on differs between the old and the new
-	both  bool // the tunnel is in both
-	newer bool // this specification is the new one
+	far   int                   // index of the far gateway, -1 for one that is not there
+	there [New + 1]atomic.Int32 // place of the far end's tunnel at each stage: 0 not looked for yet, 1 none, else the place from 2
+	apart bool                  // what the ends must agree on differs between the old and the new
+	both  bool                  // the tunnel is in both
+	newer bool                  // this specification is the new one
 	calls bool
 	allow []netip.Prefix // what the far end may send from: its own
 	list  space          // and what lies behind it
@@ -144,7 +153,7 @@ func (n *net) at(i int, s Stage) *node {
 
 func (n *net) make(i int, c *gateway.Config, s Stage) *node {
 	g := &n.gateways[i]
-	out := &node{config: c, ways: make(map[int]*gateway.Way, len(c.Ways)), tunnels: make(map[string]int, len(c.Tunnels)), leading: make(map[farEnd]int, len(c.Tunnels)), passing: map[string][]int{}}
+	out := &node{config: c, ways: make(map[int]*way, len(c.Ways)), leading: make(map[farEnd]int, len(c.Tunnels)), passing: map[string][]int{}}
 	for _, other := range n.nodes[i] { // what only accepts more has the same routes
 		if other != nil && slices.Equal(other.config.Filter.Own, c.Filter.Own) && len(c.Routes) > 0 && len(other.config.Routes) == len(c.Routes) && &other.config.Routes[0] == &c.Routes[0] {
 			out.tables = other.tables
@@ -153,16 +162,14 @@ func (n *net) make(i int, c *gateway.Config, s Stage) *node {
 	if out.tables == nil {
 		out.tables = tablesOf(c)
 	}
-	for i := range c.Ways {
-		out.ways[c.Ways[i].ID] = &c.Ways[i]
-	}
+	out.waysOf()
 	lists := make([]space, len(c.Lists)+1)
 	for i := range c.Lists {
 		lists[i+1] = newSpace(c.Lists[i].Prefixes)
 	}
 	for i := range c.Tunnels {
 		t := &c.Tunnels[i]
-		out.tunnels[t.Interface], out.leading[far(t)] = i, i
+		out.leading[far(t)] = i
 	}
 	old, new := leading(g.Old), leading(g.New)
 	for i := range c.Tunnels {
@@ -175,6 +182,29 @@ func (n *net) make(i int, c *gateway.Config, s Stage) *node {
 		}
 	}
 	return out
+}
+
+// waysOf makes the ways of a node.
+func (k *node) waysOf() {
+	c := k.config
+	at := make(map[string]int, len(c.Tunnels))
+	for i := range c.Tunnels {
+		at[c.Tunnels[i].Interface] = i
+	}
+	for i := range c.Ways {
+		w := &way{}
+		for _, g := range c.Ways[i].Groups {
+			members := make([]member, len(g.Members))
+			for j, m := range g.Members {
+				members[j] = member{at[m.Interface], m.Weight}
+				if mtu := c.Tunnels[members[j].tunnel].MTU; w.mtu == 0 || mtu < w.mtu {
+					w.mtu = mtu
+				}
+			}
+			w.groups = append(w.groups, members)
+		}
+		k.ways[c.Ways[i].ID] = w
+	}
 }
 
 // tablesOf makes the tables of a configuration.
@@ -211,8 +241,8 @@ func leading(c *gateway.Config) map[farEnd]*gateway.Tunnel {
 }
 
 // end says where a tunnel leads, and how its specification stands to the other one.
-func (n *net) end(t, old, new *gateway.Tunnel, s Stage, lists []space) end {
-	out := end{far: -1, both: old != nil && new != nil}
+func (n *net) end(t, old, new *gateway.Tunnel, s Stage, lists []space) *end {
+	out := &end{far: -1, both: old != nil && new != nil}
 	if i, there := n.index[t.Peer]; there {
 		out.far = i
 	}
@@ -230,20 +260,19 @@ func (n *net) end(t, old, new *gateway.Tunnel, s Stage, lists []space) end {
 // is at the far end.
 func (n *net) works(state []Stage, i, tunnel int) (j, there int, ok bool) {
 	here := n.at(i, state[i])
-	e := &here.ends[tunnel]
+	e := here.ends[tunnel]
 	if e.far < 0 {
 		return -1, -1, false
 	}
 	beyond := n.at(e.far, state[e.far])
 	t := &here.config.Tunnels[tunnel]
-	there, ok = beyond.leading[farEnd{t.Overlay, t.PeerLink, here.config.Site, t.Link}]
-	if !ok {
+	if there = n.beyond(here, tunnel, state[e.far]); there < 0 {
 		return e.far, -1, false
 	}
 	if len(n.dead) > 0 && (n.dead[deadEnd{i, t.Interface}] || n.dead[deadEnd{e.far, beyond.config.Tunnels[there].Interface}]) {
 		return e.far, there, false
 	}
-	o := &beyond.ends[there]
+	o := beyond.ends[there]
 	if !knows(t, beyond.config) || !knows(&beyond.config.Tunnels[there], here.config) {
 		return e.far, there, false
 	}
@@ -252,6 +281,21 @@ func (n *net) works(state []Stage, i, tunnel int) (j, there int, ok bool) {
 		agree = e.newer == o.newer || !e.apart && !o.apart
 	}
 	return e.far, there, agree && (e.calls || o.calls)
+}
+
+// beyond finds a tunnel at its far end, with the far gateway at a stage; -1 where it is not.
+func (n *net) beyond(here *node, tunnel int, s Stage) int {
+	e := here.ends[tunnel]
+	if known := e.there[s].Load(); known > 0 {
+		return int(known) - 2
+	}
+	t := &here.config.Tunnels[tunnel]
+	at, there := n.at(e.far, s).leading[farEnd{t.Overlay, t.PeerLink, here.config.Site, t.Link}]
+	if !there {
+		at = -1
+	}
+	e.there[s].Store(int32(at) + 2)
+	return at
 }
 
 // saysKey reports whether a gateway says by which key it is known, before and after.
@@ -274,12 +318,10 @@ func knows(t *gateway.Tunnel, far *gateway.Config) bool {
 // not say, and is taken to.
 func (n *net) called(state []Stage, i, tunnel int) bool {
 	here := n.at(i, state[i])
-	e := &here.ends[tunnel]
+	e := here.ends[tunnel]
 	if e.calls || e.far < 0 {
 		return true
 	}
-	t := &here.config.Tunnels[tunnel]
-	beyond := n.at(e.far, state[e.far])
-	there, ok := beyond.leading[farEnd{t.Overlay, t.PeerLink, here.config.Site, t.Link}]
-	return !ok || beyond.ends[there].calls
+	there := n.beyond(here, tunnel, state[e.far])
+	return there < 0 || n.at(e.far, state[e.far]).ends[there].calls
 }

@@ -52,8 +52,8 @@ func (n *Network) Expect(state []Stage) (out []Expected) {
 		for k := range here.config.Ways {
 			w := &here.config.Ways[k]
 			one := Expected{Site: n.net.gateways[i].Key, Way: w.ID}
-			if at := slices.IndexFunc(w.Groups, func(g gateway.Group) bool {
-				return slices.ContainsFunc(g.Members, func(m gateway.Member) bool { return works[here.tunnels[m.Interface]] })
+			if at := slices.IndexFunc(here.ways[w.ID].groups, func(g []member) bool {
+				return slices.ContainsFunc(g, func(m member) bool { return works[m.tunnel] })
 			}); at >= 0 {
 				one.Group = w.Groups[at].Place
 			}
