@@ -202,6 +202,11 @@ func TestTheDemoLives(t *testing.T) {
 	d.click("[data-testid=tunnel-ends] a", fmt.Sprintf("%s/%s", "harrowmere", "ring"))
 	d.find("[data-testid=ends-now] td", "handshake")
 	d.find("[data-testid=ends-now] td", "s ago")
+	d.goTo("/e/brindlewater/d/winter-round/watch/osierweir")
+	d.click("[data-testid=keys] button", "Make a new key here")
+	d.find("[data-testid=keys] p", "1 new key is in this draft")
+	d.goTo("/e/brindlewater/d/winter-round/release")
+	d.find("section li, section p, section td", "osierweir")
 }
 
 // goesAndComesBack lets release 2 of the demo go to its gateways: planned, begun, watched, let
@@ -227,6 +232,8 @@ func goesAndComesBack(d *desk) {
 	d.find("[data-testid=on-its-way] span", "waits")
 	d.click("[role=tab]", "The proof")
 	d.find("[data-testid=proof] td", "✓ none")
+	d.find("[data-testid=echoes] p", "echoes are as expected")
+	d.find("[data-testid=echoes] th", "osierweir")
 	d.click("[role=tab]", "The run")
 	d.click("[data-testid=decisions] button", "Take it back")
 	d.find("[data-testid=run-head] h2", "was taken back wholly")

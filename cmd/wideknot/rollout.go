@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wideknot/core/rollout"
+	"wideknot/internal/server/desk"
 	"wideknot/internal/server/rollouts"
 )
 
@@ -90,7 +91,7 @@ func rolloutCommand() *cobra.Command {
 	var r remote
 	c := &cobra.Command{Use: "rollout", Short: "Bring a release to the gateways of an estate, by a running server"}
 	r.flags(c)
-	c.AddCommand(r.plan(), r.start(), r.status(), r.wait(), r.decide("stop", "Let a rollout wait after what it does now", rollouts.Wait),
+	c.AddCommand(r.newKeys(), r.plan(), r.start(), r.status(), r.wait(), r.decide("stop", "Let a rollout wait after what it does now", rollouts.Wait),
 		r.decide("go-on", "Let a rollout that waits or stopped go on", rollouts.GoOn),
 		r.decide("accept", "Let a rollout that stopped go on, although something is not as expected", rollouts.Accept), r.decide("back", "Take a rollout back", rollouts.Undo))
 	return c
@@ -119,6 +120,32 @@ func numberOf(text string) (uint64, error) {
 		return 0, exit{exitError, fmt.Errorf("%q is no number", text)}
 	}
 	return n, nil
+}
+
+func (r *remote) newKeys() *cobra.Command {
+	return &cobra.Command{
+		Use: "new-keys ESTATE DRAFT [SITE...]", Short: "Let gateways make new keys for their tunnels, and take the public halves into a draft", Args: cobra.MinimumNArgs(2),
+		Long: "New-keys asks the gateways of the sites, or all that are there where none is named. The keys are used once the\n" +
+			"draft is released and brought to the gateways.",
+		RunE: func(c *cobra.Command, of []string) error {
+			var made struct{ Keys []desk.NewKey }
+			path := estatePath(of[0]) + "/drafts/" + url.PathEscape(of[1]) + "/new-keys"
+			if err := r.call(c.Context(), http.MethodPost, path, map[string]any{"sites": of[2:]}, &made); err != nil {
+				return err
+			}
+			failed := 0
+			for _, k := range made.Keys {
+				if k.Words != "" {
+					failed++
+				}
+				fmt.Fprintf(c.OutOrStdout(), "%-20s %s%s\n", k.Site, k.PublicKey, k.Words)
+			}
+			if failed > 0 {
+				return exit{exitError, fmt.Errorf("%d gateways made no new key", failed)}
+			}
+			return nil
+		},
+	}
 }
 
 func (r *remote) plan() *cobra.Command {

@@ -129,10 +129,8 @@ type place struct {
 
 func (p place) String() string { return p.prefix.String() + inTable(p.table) }
 
-// Check returns what keeps a configuration from being applied; nil for every one that
-// Of makes of a valid estate.
-func (c *Config) Check() error {
-	k := &checker{}
+// sizes checks whose it is, and how much of everything there is.
+func (k *checker) sizes(c *Config) {
 	k.word("the site", c.Site)
 	if c.PublicKey != "" {
 		k.key("the gateway's public key", c.PublicKey)
@@ -142,7 +140,13 @@ func (c *Config) Check() error {
 	k.count("ways", len(c.Ways), maxWays)
 	k.count("routes", len(c.Routes)+len(c.Discards), maxRoutes)
 	k.count("rules", len(c.Rules), maxRules)
-	if k.err != nil {
+}
+
+// Check returns what keeps a configuration from being applied; nil for every one that
+// Of makes of a valid estate.
+func (c *Config) Check() error {
+	k := &checker{}
+	if k.sizes(c); k.err != nil {
 		return k.err
 	}
 	each(k, "link", c.Links, func(l *Link) string { return l.Key }, k.link)

@@ -44,12 +44,6 @@ type NewCode struct {
 var errNoGateways = fiber.NewError(http.StatusConflict, "this server takes no gateways: start it with --line-listen and --enrol-listen")
 
 // Long as a list of operations is.
-// NewKeys is a draft with the new keys of gateways in it.
-type NewKeys struct {
-	EstateHead
-	Keys []desk.NewKey `json:"keys"`
-}
-
 func (s *Server) gateways(a huma.API) {
 	d := s.Desk
 	huma.Register(a, operation("list-gateways", http.MethodGet, "/api/estates/{estate}/gateways", "List the gateways that joined, with what they reported"),
@@ -160,6 +154,12 @@ func (s *Server) gateways(a huma.API) {
 		})
 	s.offers(a)
 	s.rollouts(a)
+}
+
+// NewKeys is a draft with the new keys of gateways in it.
+type NewKeys struct {
+	EstateHead
+	Keys []desk.NewKey `json:"keys"`
 }
 
 // offers serves what gateways see of themselves, beside a draft.

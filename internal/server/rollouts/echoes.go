@@ -57,16 +57,15 @@ type question struct {
 	certain        bool // hubs and silence are told from the design alone: nothing on the way was dead before
 }
 
-// questions lists what gateways are to ask once a number of rounds is done.
-func (t *turn) questions() ([]question, *Echoes, error) {
+// homes finds an address of each gateway in what its site shares, in a state, and how many
+// gateways others know by each address.
+func (t *turn) homes(state []rollout.Stage, out *Echoes) (own map[string]netip.Addr, known map[netip.Addr]int, err error) {
 	rows, err := t.tx.Offering(t.row.EstateID, "")
 	if err != nil {
 		return nil, nil, err
 	}
 	up := t.up()
-	own := map[string]netip.Addr{}
-	state := t.network.Before(&t.plan.Plan, t.row.Round+1)
-	out := &Echoes{Sites: []string{}, Grid: []string{}}
+	own, known = map[string]netip.Addr{}, map[netip.Addr]int{}
 	for i := range rows {
 		site := rows[i].Site
 		if t.plan.Bases[site] == 0 || rows[i].BarredAt != nil {
@@ -82,20 +81,28 @@ func (t *turn) questions() ([]question, *Echoes, error) {
 		}
 		if a := offers.Own(t.network.Shares(state, site)); a.IsValid() {
 			own[site] = a
+			known[t.network.Target(state, site, a)]++
 			out.Sites = append(out.Sites, site)
 		} else {
 			out.Homeless++
 		}
 	}
 	slices.Sort(out.Sites)
-	known := map[netip.Addr]int{}
-	for _, site := range out.Sites {
-		known[t.network.Target(state, site, own[site])]++
-	}
 	for _, n := range known {
 		if n > 1 {
 			out.Doubled += n
 		}
+	}
+	return own, known, nil
+}
+
+// questions lists what gateways are to ask once the present round is done.
+func (t *turn) questions() ([]question, *Echoes, error) {
+	state := t.network.Before(&t.plan.Plan, t.row.Round+1)
+	out := &Echoes{Sites: []string{}, Grid: []string{}}
+	own, known, err := t.homes(state, out)
+	if err != nil {
+		return nil, nil, err
 	}
 	out.Sampled = len(out.Sites) > mostWhole
 	t.network.Without(t.plan.Dead)
