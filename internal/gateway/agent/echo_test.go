@@ -33,9 +33,7 @@ func TestEchoes(t *testing.T) {
 		answers, err := a.Echo(context.Background(), []gateway.Echo{ask("10.1.0.9", 1300), ask("10.2.0.9", 1400), ask("10.3.0.8", 0), {From: at("10.9.0.1"), To: at("10.4.0.9")}})
 		done <- ended{answers, err}
 	}()
-	for a.echoing.TryLock() { // until it has begun
-		a.echoing.Unlock()
-	}
+	eventually(t, "it has begun", func() bool { return plane.asked.Load() > 0 })
 	if _, err := a.Echo(context.Background(), []gateway.Echo{ask("10.1.0.9", 0)}); !errors.Is(err, line.ErrAsking) {
 		t.Errorf("a second call beside the first: %v", err)
 	}

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -32,9 +33,10 @@ type tray struct {
 	removed  bool
 	carrying map[netip.Addr]bool
 	applying int
-	number   byte // in its net
-	takes    int  // bytes of a packet that a WAN link lets through
-	names    bool // a name service answers
+	number   byte         // in its net
+	takes    int          // bytes of a packet that a WAN link lets through
+	names    bool         // a name service answers
+	asked    atomic.Int64 // echoes
 }
 
 func newTray(n *testNet) *tray {
@@ -140,6 +142,7 @@ func (p *tray) Listen(_ context.Context, four bool, port, _ int) (stamp.Conn, er
 // Echo goes by two gateways, 10.0.0.1 and one that says nothing, to addresses that end in .9;
 // others end at the first of the two. What is larger than takes is lost.
 func (p *tray) Echo(ctx context.Context, _, to netip.Addr, size, hops int) (Heard, error) {
+	p.asked.Add(1)
 	first := netip.MustParseAddr("10.0.0.1")
 	switch four := to.As4(); {
 	case hops == 1:
