@@ -8,6 +8,7 @@ import (
 
 // Some estates of the many on which predictions were tried; make lab tries others.
 func TestPredictionsHoldOnThisKernel(t *testing.T) {
+	t.Parallel()
 	total := try(t, 0, 20, 4, false)
 	if total.Ways < 2000 || total.MTUs < 300 || total.Failures < 40 {
 		t.Errorf("only %+v was compared", total)

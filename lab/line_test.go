@@ -255,6 +255,7 @@ func (o *operated) confirmed(release uint64, within time.Duration) {
 // the field: a server is killed in each phase of a rollout; a release that breaks a gateway's
 // own line is gone back from; one that the kernel refuses half-way leaves nothing behind.
 func TestRealGatewaysAreBroughtToReleases(t *testing.T) {
+	t.Parallel() // it waits most of the time
 	o := operate(t)
 	kill := [2]func(){o.server("a0", 0), o.server("b0", 1)}
 	o.confirmed(1, 60*time.Second)
