@@ -153,6 +153,7 @@ func (s *Server) gateways(a huma.API) {
 			return nil, refusal(d.PutBack(ctx, in.Estate, in.Site, in.Body.Digest))
 		})
 	s.offers(a)
+	s.fromGateways(a)
 	s.rollouts(a)
 }
 
@@ -160,6 +161,12 @@ func (s *Server) gateways(a huma.API) {
 type NewKeys struct {
 	EstateHead
 	Keys []desk.NewKey `json:"keys"`
+}
+
+// DriftTaken is a draft with what somebody set by hand at a gateway in it.
+type DriftTaken struct {
+	EstateHead
+	desk.TakenDrift
 }
 
 // offers serves what gateways see of themselves, beside a draft.
@@ -183,6 +190,36 @@ func (s *Server) offers(a huma.API) {
 		}) (*answer[EstateHead], error) {
 			return edited(ctx, in.Editing, func(o desk.Order) (*desk.View, error) { return d.TakeOffers(ctx, o, in.Site, in.Body.Offers) })
 		})
+	huma.Register(a, operation("refuse-offer", http.MethodPut, "/api/estates/{estate}/gateways/{site}/refusals", "Say why an offer is not taken; with no reason it may be after all"),
+		func(ctx context.Context, in *struct {
+			InGateway
+			Body struct {
+				Offer  string `json:"offer" minLength:"1" maxLength:"200"`
+				Reason string `json:"reason" maxLength:"300"`
+			}
+		}) (*struct{}, error) {
+			return nil, refusal(d.RefuseOffer(ctx, in.Estate, in.Site, in.Body.Offer, in.Body.Reason))
+		})
+}
+
+// fromGateways serves what gateways are asked for the sake of a draft.
+func (s *Server) fromGateways(a huma.API) {
+	d := s.Desk
+	huma.Register(a, operation("take-drift", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/sites/{site}/drift", "Take what somebody set by hand at the site's gateway into the draft, as one edit"),
+		func(ctx context.Context, in *struct {
+			Editing
+			Site string `path:"site" maxLength:"40"`
+		}) (*answer[DriftTaken], error) {
+			var drift *desk.TakenDrift
+			head, err := edited(ctx, in.Editing, func(o desk.Order) (view *desk.View, err error) {
+				view, drift, err = d.TakeDrift(ctx, o, in.Site)
+				return view, err
+			})
+			if err != nil {
+				return nil, err
+			}
+			return &answer[DriftTaken]{ETag: head.ETag, Body: DriftTaken{head.Body, *drift}}, nil
+		})
 	huma.Register(a, operation("make-new-keys", http.MethodPost, "/api/estates/{estate}/drafts/{draft}/new-keys", "Let gateways make new keys, and take the public halves into the draft, as one edit"),
 		func(ctx context.Context, in *struct {
 			Editing
@@ -199,16 +236,6 @@ func (s *Server) offers(a huma.API) {
 				return nil, err
 			}
 			return &answer[NewKeys]{ETag: head.ETag, Body: NewKeys{head.Body, keys}}, nil
-		})
-	huma.Register(a, operation("refuse-offer", http.MethodPut, "/api/estates/{estate}/gateways/{site}/refusals", "Say why an offer is not taken; with no reason it may be after all"),
-		func(ctx context.Context, in *struct {
-			InGateway
-			Body struct {
-				Offer  string `json:"offer" minLength:"1" maxLength:"200"`
-				Reason string `json:"reason" maxLength:"300"`
-			}
-		}) (*struct{}, error) {
-			return nil, refusal(d.RefuseOffer(ctx, in.Estate, in.Site, in.Body.Offer, in.Body.Reason))
 		})
 }
 

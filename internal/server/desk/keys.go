@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -112,6 +113,26 @@ func (d *Desk) askForKeys(ctx context.Context, view *View, sites []string, about
 
 // keysOf waits for what gateways answer.
 func (d *Desk) keysOf(ctx context.Context, estateID uint64, about string, list []NewKey) error {
+	by, err := d.await(ctx, estateID, about, keysWithin)
+	for i := range list {
+		k, row := &list[i], by[list[i].Site]
+		switch {
+		case row == nil || row.AnsweredAt == nil:
+			k.Words = "the gateway did not answer in time"
+		case row.Output == nil:
+			k.Words = row.Words
+		default:
+			if err := json.Unmarshal([]byte(*row.Output), &k.PublicKey); err != nil || strings.TrimSpace(k.PublicKey) == "" {
+				k.PublicKey, k.Words = "", "what the gateway answered is no key"
+			}
+		}
+	}
+	return err
+}
+
+// await waits for so many seconds for what gateways answer to what they were asked about
+// something, and forgets that they were asked.
+func (d *Desk) await(ctx context.Context, estateID uint64, about string, seconds int) (by map[string]*store.Ask, err error) {
 	for began := time.Now(); ; {
 		var rows []store.Ask
 		err := d.store.Snapshot(ctx, func(tx *store.Tx) (err error) {
@@ -119,34 +140,19 @@ func (d *Desk) keysOf(ctx context.Context, estateID uint64, about string, list [
 			return err
 		})
 		if err != nil {
-			return err
+			return nil, err
 		}
-		by := map[string]*store.Ask{}
+		by = make(map[string]*store.Ask, len(rows))
 		for i := range rows {
 			by[rows[i].Site] = &rows[i]
 		}
-		open := 0
-		for i := range list {
-			k, row := &list[i], by[list[i].Site]
-			switch {
-			case row == nil || row.AnsweredAt == nil:
-				k.Words = "the gateway did not answer in time"
-				open++
-			case row.Output == nil:
-				k.Words = row.Words
-			default:
-				k.Words = ""
-				if err := json.Unmarshal([]byte(*row.Output), &k.PublicKey); err != nil || strings.TrimSpace(k.PublicKey) == "" {
-					k.PublicKey, k.Words = "", "what the gateway answered is no key"
-				}
-			}
-		}
-		if open == 0 || time.Since(began) > keysWithin*time.Second {
-			return d.store.InTransaction(ctx, func(tx *store.Tx) error { return tx.DropAsks(estateID, about) })
+		open := slices.ContainsFunc(rows, func(a store.Ask) bool { return a.AnsweredAt == nil })
+		if !open || time.Since(began) > time.Duration(seconds)*time.Second {
+			return by, d.store.InTransaction(ctx, func(tx *store.Tx) error { return tx.DropAsks(estateID, about) })
 		}
 		select {
 		case <-ctx.Done():
-			return ctx.Err()
+			return nil, ctx.Err()
 		case <-time.After(200 * time.Millisecond):
 		}
 	}

@@ -20,8 +20,9 @@ type Ask struct {
 
 // Operations of asks.
 const (
-	AskEcho   = "echo"
-	AskNewKey = "new-key"
+	AskEcho    = "echo"
+	AskNewKey  = "new-key"
+	AskRunning = "running" // what it runs
 )
 
 // mostAsks is how many a server takes at once.

@@ -73,6 +73,13 @@ func (h *held) operate(ctx context.Context, row *store.Ask) (string, error) {
 		if answer, err = h.client.NewKey(ctx); err == nil {
 			h.askOffers(ctx) // which tell of it
 		}
+	case store.AskRunning:
+		var c *gateway.Config
+		if c, err = h.client.Running(ctx); err == nil {
+			var text []byte
+			text, err = gateway.Write(c)
+			answer = json.RawMessage(text)
+		}
 	default:
 		err = fmt.Errorf("this server does not know how to ask for %q", row.Operation)
 	}

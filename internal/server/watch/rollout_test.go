@@ -335,6 +335,48 @@ func TestNewKeysForAll(t *testing.T) {
 	w.eventually("release 2 confirmed everywhere", 5*time.Second, w.allConfirmed(out.Number))
 }
 
+// What somebody set by hand at a gateway is taken into a draft as far as that has words for it;
+// released, it is what the gateway runs already.
+func TestDriftIsTakenIntoADraft(t *testing.T) {
+	t.Parallel()
+	w := opened(t, "two-hubs", 1)
+	world := w.stand()
+	w.eventually("release 1 confirmed everywhere", 20*time.Second, w.allConfirmed(1))
+	ctx := context.Background()
+	at := desk.At(w.key, desk.First)
+	if _, _, err := w.desk.TakeDrift(ctx, at, "tarn"); err == nil {
+		t.Error("nothing that was set by hand is taken")
+	}
+	a := world.Site("tarn").Agent
+	runs, err := a.Running(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	byHand := *runs
+	byHand.Tunnels = slices.Clone(runs.Tunnels)
+	for i := range byHand.Tunnels {
+		byHand.Tunnels[i].MTU -= 60
+	}
+	if err := a.Try(ctx, &byHand, 0, "by hand", 0); err != nil {
+		t.Fatal(err)
+	}
+	w.eventually("tarn differs", 15*time.Second, func(rows map[string]desk.GatewayRow) bool { return rows["tarn"].Phase == "differs" })
+	view, drift, err := w.desk.TakeDrift(ctx, at, "tarn")
+	if err != nil || len(drift.Taken) != 1 || len(drift.Left) != 0 || view.Estate.Site("tarn").Links[0].MTU != 1440 {
+		t.Fatalf("%+v, %v", drift, err)
+	}
+	out, err := w.desk.Release(ctx, at, "as set by hand", "it was measured there")
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.goOn("runner")
+	if _, err := rollouts.New(w.db, w.desk).Start(ctx, w.key, rollouts.Order{Release: out.Number}); err != nil {
+		t.Fatal(err)
+	}
+	w.until(1, "done", 2*time.Minute, in(rollouts.Done))
+	w.eventually("release 2 confirmed everywhere", 10*time.Second, w.allConfirmed(out.Number))
+}
+
 // Waves are a person's to choose; what cannot be is refused with its reason, and nothing begins.
 func TestWavesOfAPerson(t *testing.T) {
 	t.Parallel()

@@ -121,6 +121,16 @@ export const useTakeOffers = (at: Place, site: string) =>
     ),
   );
 
+/** What somebody set by hand at a gateway, into the draft. */
+export const useTakeDrift = (at: Place, site: string) =>
+  useEdit(at, () =>
+    answered(
+      client.POST("/api/estates/{estate}/drafts/{draft}/sites/{site}/drift", {
+        params: { path: { ...at, site } },
+      }),
+    ),
+  );
+
 /** New keys of some gateways, of all that are there with none, into the draft. */
 export const useNewKeys = (at: Place) =>
   useEdit(at, (sites: string[]) =>

@@ -1054,6 +1054,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/drafts/{draft}/sites/{site}/drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take what somebody set by hand at the site's gateway into the draft, as one edit */
+        post: operations["take-drift"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/drafts/{draft}/sites/{site}/like/{pattern}": {
         parameters: {
             query?: never;
@@ -2035,6 +2052,59 @@ export interface components {
             name: string;
             /** Format: int64 */
             revision: number;
+        };
+        DriftTaken: {
+            /** Format: int64 */
+            about_revision: number;
+            /**
+             * Format: int64
+             * @description release that the draft was branched from, or brought up to
+             */
+            base: number;
+            /** @description errors and warnings by the stage where they are fixed */
+            by_stage: {
+                [key: string]: number;
+            };
+            discarded: boolean;
+            /** @description its key, or release-N */
+            draft: string;
+            draft_name: string;
+            findings: {
+                [key: string]: number;
+            };
+            /** @description a release, which is never edited */
+            fixed: boolean;
+            key: string;
+            /** @description what the gateway runs that the draft does not make */
+            left: string[];
+            name: string;
+            overlays: string[];
+            redo: string;
+            regions: components["schemas"]["Region"][];
+            /**
+             * Format: int64
+             * @description release in force
+             */
+            release: number;
+            /** Format: int64 */
+            revision: number;
+            /**
+             * @description of who asks
+             * @enum {string}
+             */
+            role: "reader" | "planner" | "operator" | "owner";
+            /** @description false in the answer of an edit while findings are missing that take longer, such as those of loads; reading the head waits for them */
+            settled: boolean;
+            /** Format: int64 */
+            sites: number;
+            /** @description what is in the draft now */
+            taken: string[];
+            /** Format: int64 */
+            tunnels: number;
+            underlays: components["schemas"]["Region"][];
+            /** @description label of the edit that undo takes back; empty for none */
+            undo: string;
+            zones: string[];
         };
         Echoes: {
             /** Format: int64 */
@@ -13637,6 +13707,147 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the disk of the database is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "take-drift": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description revision the edit is based on, quoted */
+                "If-Match"?: string;
+                /** @description the same key again edits nothing */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                estate: string;
+                /** @description a draft; for reading also released, or release-N */
+                draft: string;
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    Link?: string;
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DriftTaken"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state that If-Match names has been changed: by whom, and how */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ConflictProblem"];
                 };
             };
             /** @description the server was asked under a name that is not its own */

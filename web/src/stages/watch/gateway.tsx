@@ -10,7 +10,6 @@ import {
   useGateways,
   useJoinCode,
   useOffers,
-  usePutBack,
   useWithdrawCode,
 } from "../../api/gateways";
 import { type Place, pageOf, usePlace } from "../../api/place";
@@ -22,6 +21,7 @@ import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { When } from "../../parts/when";
+import { Drift } from "./drift";
 import { Keys } from "./keys";
 import { Stands } from "./stands";
 import { TunnelEnds } from "./tunnel-ends";
@@ -64,6 +64,9 @@ export default function Gateway() {
           <p className="mb-3">○ No gateway has joined for this site yet.</p>
         ) : g ? (
           <>
+            {g.phase === "differs" && g.digest && operates ? (
+              <Drift at={at} g={g} fixed={head?.fixed ?? true} />
+            ) : null}
             <Facts at={at} g={g} />
             <Links g={g} />
             <TunnelEnds at={at} g={g} />
@@ -90,7 +93,7 @@ function Facts({ at, g }: { at: Place; g: GatewayNow }) {
         "State",
         <>
           <Stands g={g} />
-          {g.words ? <span className="text-secondary">: {g.words}</span> : null}
+          {g.words && g.phase !== "differs" ? <span className="text-secondary">: {g.words}</span> : null}
         </>,
       )}
       {fact(
@@ -178,11 +181,10 @@ function Links({ g }: { g: GatewayNow }) {
 function Acts({ at, g, release }: { at: Place; g: GatewayNow; release: number }) {
   const bar = useBar(at.estate, g.site);
   const bring = useBring(at.estate);
-  const putBack = usePutBack(at.estate, g.site);
   const again = g.phase === "went-back" || g.phase === "failed";
   return (
     <>
-      <Trouble error={bar.error ?? bring.error ?? putBack.error} />
+      <Trouble error={bar.error ?? bring.error} />
       {release > 0 && !g.barred_at && (again || (g.confirmed !== release && g.wanted !== release)) ? (
         <button
           type="button"
@@ -191,17 +193,6 @@ function Acts({ at, g, release }: { at: Place; g: GatewayNow; release: number })
           onClick={() => bring.mutate({ release, sites: [g.site] })}
         >
           {again ? `Try release ${release} again` : `Bring it to release ${release}`}
-        </button>
-      ) : null}
-      {g.phase === "differs" && g.digest ? (
-        <button
-          type="button"
-          className="btn btn-sm"
-          disabled={putBack.isPending}
-          onClick={() => putBack.mutate(g.digest ?? "")}
-          title="What somebody set there by hand is overwritten"
-        >
-          Put back what was confirmed
         </button>
       ) : null}
       <button
