@@ -247,7 +247,7 @@ func (t *turn) echoing() error {
 	t.set("proof")
 	if len(differ) > 0 {
 		d := differ[0]
-		return t.stop("%d echoes are not as expected; the first: %s of %s is to be %s, and is %s", len(differ), d.What, d.Site, d.Expected, d.Seen)
+		return t.stop("%d echoes are not as expected%s; the first: %s of %s is to be %s, and is %s", len(differ), common(differ), d.What, d.Site, d.Expected, d.Seen)
 	}
 	if err := t.note("round %d is proven from LAN to LAN: %d of %d echoes are as expected", t.row.Round+1, echoes.As, echoes.Asked); err != nil {
 		return err
@@ -282,10 +282,10 @@ func (t *turn) compare(list []question, rows []store.Ask, out *Echoes) []Unexpec
 	for i := range list {
 		q := &list[i]
 		mark, seen := q.judge(answers[q.from][[2]netip.Addr{q.source, q.target}], owners)
-		name := Unexpected{q.from, "echo to " + q.to, q.expected(), seen, q.from + ">" + q.to}
+		name := Unexpected{q.from, "echo to " + q.to, q.expected(), seen, q.from + ">" + q.to, q.to}
 		if mark == silent {
 			out.Silent++
-			name = Unexpected{q.from, "its echoes", "told", strings.TrimSpace("not told " + words[q.from]), q.from + " silent"}
+			name = Unexpected{q.from, "its echoes", "told", strings.TrimSpace("not told " + words[q.from]), q.from + " silent", ""}
 		}
 		switch accepted := slices.Contains(t.s.Accepted, name.key); {
 		case mark == silent && (accepted || len(differ) > 0 && differ[len(differ)-1].key == name.key):
@@ -301,6 +301,16 @@ func (t *turn) compare(list []question, rows []store.Ask, out *Echoes) []Unexpec
 	}
 	out.Grid = grid.rows()
 	return differ
+}
+
+// common says which site is in all of some pairs, where there are several and one is.
+func common(differ []Unexpected) string {
+	for _, site := range []string{differ[0].Site, differ[0].to} {
+		if len(differ) > 1 && !slices.ContainsFunc(differ, func(d Unexpected) bool { return d.Site != site && d.to != site }) {
+			return ", all of them from or to " + site
+		}
+	}
+	return ""
 }
 
 // judge says how an answer is to what is expected; seen is empty where it is as expected.

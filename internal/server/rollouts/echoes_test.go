@@ -48,6 +48,23 @@ func TestEchoesAreJudged(t *testing.T) {
 			t.Errorf("%s: %c %q, not %c", c.name, mark, seen, c.mark)
 		}
 	}
+	pairs := func(list ...[2]string) (out []Unexpected) {
+		for _, p := range list {
+			out = append(out, Unexpected{Site: p[0], to: p[1]})
+		}
+		return out
+	}
+	for want, list := range map[string][]Unexpected{
+		", all of them from or to weir": pairs([2]string{"weir", "mill"}, [2]string{"tarn", "weir"}, [2]string{"weir", "tarn"}),
+		", all of them from or to mill": pairs([2]string{"weir", "mill"}, [2]string{"tarn", "mill"}),
+	} {
+		if got := common(list); got != want {
+			t.Errorf("%v: %q", list, got)
+		}
+	}
+	if got := common(pairs([2]string{"weir", "mill"}, [2]string{"tarn", "beck"})) + common(pairs([2]string{"weir", "mill"})); got != "" {
+		t.Errorf("of nothing in common, and of one: %q", got)
+	}
 	g := newGrid([]string{"a", "b"})
 	g.put("a", "b", asIs)
 	g.put("b", "elsewhere", lostEcho)

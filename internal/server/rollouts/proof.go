@@ -32,7 +32,7 @@ type Unexpected struct {
 	What     string `json:"what"`
 	Expected string `json:"expected"`
 	Seen     string `json:"seen"`
-	key      string
+	key, to  string // to: the other site of an echo
 }
 
 // differ keeps what is not as expected.
@@ -104,7 +104,7 @@ func prove(expected []rollout.Expected, plan *Stored, accepted []string, live []
 			if here.alive(&e) {
 				out.Alive++
 			} else {
-				out.differ(Unexpected{e.Site, "tunnel " + e.Interface + " to " + e.Peer, "alive", "dead", e.Site + "/" + e.Interface})
+				out.differ(Unexpected{e.Site, "tunnel " + e.Interface + " to " + e.Peer, "alive", "dead", e.Site + "/" + e.Interface, e.Peer})
 			}
 		case here.excused, dead[wayKey(&e)]:
 		default:
@@ -112,7 +112,7 @@ func prove(expected []rollout.Expected, plan *Stored, accepted []string, live []
 			if here.ways[e.Way] == e.Group || here.deadBefore(e.Site, dead) {
 				out.As++
 			} else {
-				out.differ(Unexpected{e.Site, fmt.Sprintf("way %d", e.Way), fmt.Sprintf("by its group %d", e.Group), fmt.Sprintf("by its group %d", here.ways[e.Way]), wayKey(&e)})
+				out.differ(Unexpected{e.Site, fmt.Sprintf("way %d", e.Way), fmt.Sprintf("by its group %d", e.Group), fmt.Sprintf("by its group %d", here.ways[e.Way]), wayKey(&e), ""})
 			}
 		}
 	}

@@ -43,7 +43,7 @@ export function EchoesSeen({ echoes }: { echoes: Echoes }) {
               </span>
             ))}
           </p>
-          <div className="overflow-x-auto">
+          <div className="relative overflow-x-auto">
             <table className="font-mono text-[12px] leading-none border-collapse">
               <caption className="sr-only">Each row asks, each column is asked.</caption>
               <tbody>
