@@ -31,15 +31,23 @@ var views = []struct{ name, path, script string }{
 	{"watch", "/e/brindlewater/d/first/watch", settle},
 	{"gateway", "/e/brindlewater/d/first/watch/tarnhollow", settle},
 	{"estate", "/e/brindlewater", ""},
-	{"compare", "/e/brindlewater/compare?from=released&to=winter-round", ""},
 	{"site-configuration", "/e/brindlewater/d/first/paths/tarnhollow?view=configuration&file=tarnhollow/wg/harrowmere-1.conf", ""},
-	// These two change the demo, so they are the last: its draft is released, and goes to its gateways.
+	// These change the demo, so they are the last: its draft is released, and goes to its gateways.
 	{"rollout-plan", "/e/brindlewater/d/winter-round/release?view=plan", asks + `
 	await ask("drafts/winter-round/release", { message: "Winter round", reason: "as surveyed" });
 	await new Promise((done) => setTimeout(done, 3000));`},
 	{"rollout-run", "/e/brindlewater/d/winter-round/release?view=run", asks + `
 	await ask("rollouts", { release: 2, soak_s: 5, by_hand: false, away: 0, without_away: false });
 	await new Promise((done) => setTimeout(done, 20000));`},
+	{"rollout-proof", "/e/brindlewater/d/winter-round/release?view=proof", `
+	for (let n = 0; n < 150; n++) {
+		const list = await (await fetch("/api/estates/brindlewater/rollouts")).json();
+		if (list[0].state === "done") {
+			break;
+		}
+		await new Promise((done) => setTimeout(done, 1000));
+	}
+	await new Promise((done) => setTimeout(done, 1500));`},
 }
 
 // asks lets a script send something to the estate.
