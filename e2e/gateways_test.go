@@ -192,6 +192,7 @@ func TestTheDemoLives(t *testing.T) {
 	d.find("[data-testid=plan-sum] p", "No gateway has anything to change")
 	p.must("POST", "/api/estates/brindlewater/drafts/winter-round/release", map[string]any{"message": "winter round", "reason": "as it stands"}, nil)
 	goesAndComesBack(d)
+	aFaultStopsIt(d, s)
 	d.goTo("/e/brindlewater/d/first/watch")
 	s.echo("tarnhollow", "10.16.4.10", "10.20.8.10")
 	s.change(`{"do":"cut","site":"tarnhollow","link":"fibre"}`)
@@ -207,6 +208,28 @@ func TestTheDemoLives(t *testing.T) {
 	d.find("[data-testid=keys] p", "1 new key is in this draft")
 	d.goTo("/e/brindlewater/d/winter-round/release")
 	d.find("section li, section p, section td", "osierweir")
+}
+
+// aFaultStopsIt plants a circuit that loses large packets, which probes do not see: the rollout
+// stops, and the page says which site all of it is about.
+func aFaultStopsIt(d *desk, s *standIns) {
+	d.t.Helper()
+	for _, link := range []string{"ring", "fibre", "cell"} {
+		s.change(`{"do":"like","site":"osierweir","link":"` + link + `","mtu":1300}`)
+	}
+	d.goTo("/e/brindlewater/d/winter-round/release?view=plan")
+	d.write(d.labelled("Watch each round for, s"), "0")
+	d.click("form button", "Bring release 2 to the gateways")
+	d.find("[data-testid=run-head] h2", "stopped by itself")
+	d.find("[data-testid=run-head] p", "all of them from or to osierweir")
+	d.click("[role=tab]", "The proof")
+	d.find("[data-testid=proof] td", "answered with 84 bytes")
+	d.click("[role=tab]", "The run")
+	d.click("[data-testid=decisions] button", "Take it back")
+	d.find("[data-testid=run-head] h2", "was taken back wholly")
+	for _, link := range []string{"ring", "fibre", "cell"} {
+		s.change(`{"do":"like","site":"osierweir","link":"` + link + `","mtu":0}`)
+	}
 }
 
 // goesAndComesBack lets release 2 of the demo go to its gateways: planned, begun, watched, let

@@ -354,3 +354,33 @@ func TestCurlReadsOffersAndSharesKeys(t *testing.T) {
 	o.refused("400", line.InvalidValue, "POST", share, strings.Replace(key, "hSDw", "", 1))
 	o.refused("400", line.MissingElement, "POST", share, `{}`)
 }
+
+// The same asks for echoes, and for a new key; what is asked and answered fits the module.
+func TestCurlAsksForEchoesAndKeys(t *testing.T) {
+	o, r, _ := served(t)
+	const echo, fresh = "/restconf/operations/wideknot-gateway:echo", "/restconf/operations/wideknot-gateway:new-key"
+	asks := `{"ask":[{"from":"10.9.0.1","to":"10.1.0.9","size":1400,"hops":true},{"from":"10.9.0.1","to":"10.2.0.8","hops":true}]}`
+	o.lint("rpc", `{"wideknot-gateway:echo":`+asks+`}`)
+	_, text := o.want("200", "POST", echo, `{"wideknot-gateway:input":`+asks+`}`)
+	output := inside(t, text, "wideknot-gateway:output")
+	o.lint("reply", `{"wideknot-gateway:echo":`+output+`}`)
+	heard, err := gateway.ParseEchoed([]byte(text))
+	if err != nil || len(heard) != 2 || heard[0].Answered != 1400 || len(heard[0].Hops) != 2 || heard[1].Words != "unreachable, by 10.0.0.1" {
+		t.Errorf("%+v, %v", heard, err)
+	}
+	for _, bad := range []string{`{}`, `{"wideknot-gateway:input":{"ask":[{"from":"10.9.0.1"}]}}`, `{"wideknot-gateway:input":{"ask":[{"from":"10.9.0.1","to":"fd00::1"}]}}`} {
+		if status, _, text := o.ask("POST", echo, bad); status != "400" {
+			t.Errorf("%s: %s %s", bad, status, text)
+		}
+	}
+	_, text = o.want("200", "POST", fresh, "")
+	o.lint("reply", `{"wideknot-gateway:new-key":`+inside(t, text, "wideknot-gateway:output")+`}`)
+	offers, err := r.Offers(t.Context())
+	if err != nil || offers.NextKey == "" || offers.NextKey == offers.PublicKey || !strings.Contains(text, offers.NextKey) {
+		t.Errorf("%s, %+v, %v", text, offers, err)
+	}
+	_, again := o.want("200", "POST", fresh, "")
+	if later, err := r.Offers(t.Context()); err != nil || later.PublicKey != offers.PublicKey || later.NextKey == offers.NextKey || !strings.Contains(again, later.NextKey) {
+		t.Errorf("another one: %s, %+v, %v", again, later, err)
+	}
+}

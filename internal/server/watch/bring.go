@@ -107,13 +107,13 @@ func (h *held) confirmed(ctx context.Context, is *store.LineSeen, digest string)
 const mostDrift = 20
 
 // differs says in words what somebody changed at the gateway, once for each change.
-func (h *held) differs(ctx context.Context, digest string, wants *desk.ForGateway) {
+func (h *held) differs(ctx context.Context, is *store.LineSeen, digest string, wants *desk.ForGateway) {
 	if h.phase == "differs" && h.drifted == digest {
 		return
 	}
 	words := "what it runs is not what was confirmed: somebody changed it, or it was set up anew. Nothing is sent until that is settled"
 	runs, err := h.client.Running(ctx)
-	if err == nil && h.is.Attempt == h.is.ConfirmedAttempt {
+	if err == nil && is.Attempt == is.ConfirmedAttempt {
 		list := gateway.Difference(wants.Config, runs)
 		for i, o := range list {
 			if i == mostDrift {

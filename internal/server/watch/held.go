@@ -285,7 +285,7 @@ func (h *held) bring(ctx context.Context, s *gateway.State) {
 	case s.Trial.LastToken == token && s.Trial.LastOutcome == "went-back":
 		h.say("went-back", strings.TrimSpace("it was tried, and the gateway went back by itself: "+s.Trial.LastReason+". "+s.Trial.Trouble))
 	case is.ConfirmedDigest != "" && s.Digest != is.ConfirmedDigest && s.Digest != "" && s.Digest != is.PutBack:
-		h.differs(asking, s.Digest, wants)
+		h.differs(asking, &is, s.Digest, wants)
 	case h.phase == "failed" && h.words != "" && h.failedAt(token):
 		// It refused this attempt; another is wanted by a person.
 	default:
