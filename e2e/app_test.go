@@ -178,9 +178,15 @@ func (d *desk) must(err error) {
 // find waits for an element that holds the text, or for any with an empty one.
 func (d *desk) find(selector, text string) *rod.Element {
 	d.t.Helper()
-	e, err := d.page.Timeout(15 * time.Second).Element(selector)
+	return d.await(15*time.Second, selector, text)
+}
+
+// await is find for what takes longer.
+func (d *desk) await(within time.Duration, selector, text string) *rod.Element {
+	d.t.Helper()
+	e, err := d.page.Timeout(within).Element(selector)
 	if text != "" {
-		e, err = d.page.Timeout(15*time.Second).ElementR(selector, regexp.QuoteMeta(text))
+		e, err = d.page.Timeout(within).ElementR(selector, regexp.QuoteMeta(text))
 	}
 	if err != nil {
 		body, _ := d.page.Timeout(time.Second).Element("body")

@@ -19,7 +19,7 @@ const (
 	othersAsked  = 2   // by each gateway where there are more
 	mostBetween  = 400 // pairs that are asked after a round that is not the last
 	echoSeconds  = 30  // until gateways must have answered
-	echoAttempts = 3
+	echoAttempts = 2
 )
 
 // Marks of a pair of gateways in the grid.
