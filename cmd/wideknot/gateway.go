@@ -404,9 +404,12 @@ func (p *gatewayPlaces) keyCommand() *cobra.Command {
 	}
 }
 
-// ownKey returns the public half of this gateway's key pair, which is made where there is
-// none.
+// ownKey returns the public half of the key that this gateway uses: that of what it keeps,
+// where that says which, else of its key pair, which is made where there is none.
 func (p *gatewayPlaces) ownKey() (string, error) {
+	if kept, err := agent.Kept(p.state); err == nil && kept != nil && kept.PublicKey != "" {
+		return kept.PublicKey, nil
+	}
 	path := filepath.Join(p.keys, "private.key")
 	text, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {

@@ -21,25 +21,32 @@ type Drift struct {
 // mostLeft is how much of what is left is told.
 const mostLeft = 20
 
-// Drifted takes what somebody set by hand at a site's gateway into the site: how WAN links are
-// left and how fast they are, their MTU, prefixes that are shared, the key of the tunnels. What
-// is left is told by deriving the design anew.
-func Drifted(e *estate.Estate, key string, runs *gateway.Config) (*Drift, error) {
-	at := slices.IndexFunc(e.Sites, func(s estate.Site) bool { return s.Key == key })
-	if at < 0 {
-		return nil, fmt.Errorf("there is no site %s", key)
+// Drifted takes what somebody set by hand at a site's gateway, since what it was to be by the
+// design that it confirmed, into the site of a draft: how WAN links are left and how fast they
+// are, their MTU, prefixes that are shared, the key of the tunnels. What else the draft changed
+// stays. What is left is told by deriving the confirmed design anew with what is taken.
+func Drifted(confirmed, draft *estate.Estate, key string, runs *gateway.Config) (*Drift, error) {
+	at := siteIndex(confirmed, key)
+	to := siteIndex(draft, key)
+	if at < 0 || to < 0 {
+		return nil, fmt.Errorf("there is no site %s in the draft and in what its gateway confirmed", key)
 	}
-	site := e.Sites[at]
-	site.Links, site.Subnets = slices.Clone(site.Links), slices.Clone(site.Subnets)
-	d := &drifting{site: &site, is: gateway.Of(route.Build(tunnel.Derive(e)), at), runs: runs}
-	d.key()
-	for i := range site.Links {
-		d.link(&site.Links[i])
+	was := gateway.Of(route.Build(tunnel.Derive(confirmed)), at)
+	taking := func(e *estate.Estate, i int) *drifting {
+		site := e.Sites[i]
+		site.Links, site.Subnets = slices.Clone(site.Links), slices.Clone(site.Subnets)
+		d := &drifting{site: &site, is: was, runs: runs}
+		d.key()
+		for j := range site.Links {
+			d.link(&site.Links[j])
+		}
+		d.shared()
+		return d
 	}
-	d.shared()
-	changed := e.Clone()
-	changed.Sites[at] = site
-	out := &Drift{Site: &site, Taken: d.taken, Left: []string{}}
+	changed := confirmed.Clone()
+	changed.Sites[at] = *taking(confirmed, at).site
+	d := taking(draft, to)
+	out := &Drift{Site: d.site, Taken: d.taken, Left: []string{}}
 	left := gateway.Difference(gateway.Of(route.Build(tunnel.Derive(changed)), at), runs)
 	for i := range left[:min(len(left), mostLeft)] {
 		out.Left = append(out.Left, left[i].Words)
@@ -50,7 +57,11 @@ func Drifted(e *estate.Estate, key string, runs *gateway.Config) (*Drift, error)
 	return out, nil
 }
 
-// drifting holds a site that is changed, and what its gateway is by the design and runs.
+func siteIndex(e *estate.Estate, key string) int {
+	return slices.IndexFunc(e.Sites, func(s estate.Site) bool { return s.Key == key })
+}
+
+// drifting holds a site that is changed, and what its gateway was to be and runs.
 type drifting struct {
 	site     *estate.Site
 	is, runs *gateway.Config
@@ -130,7 +141,7 @@ func (d *drifting) shared() {
 		}
 	}
 	for i := range d.site.Subnets {
-		if n := &d.site.Subnets[i]; len(n.Share) > 0 && !in(d.runs.Filter.Own, n.Prefix) {
+		if n := &d.site.Subnets[i]; len(n.Share) > 0 && in(d.is.Filter.Own, n.Prefix) && !in(d.runs.Filter.Own, n.Prefix) {
 			n.Share = nil
 			d.take("%v is shared no more", n.Prefix)
 		}

@@ -55,7 +55,7 @@ func TestDriftIsTaken(t *testing.T) {
 		if c.spoil != nil {
 			c.spoil(runs)
 		}
-		d, err := Drifted(e, e.Sites[2].Key, runs)
+		d, err := Drifted(e, e, e.Sites[2].Key, runs)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -69,7 +69,16 @@ func TestDriftIsTaken(t *testing.T) {
 			t.Errorf("%s: the design that was asked of changed", c.name)
 		}
 	}
-	if _, err := Drifted(e, "atlantis", of(e)); err == nil {
+	if _, err := Drifted(e, e, "atlantis", of(e)); err == nil {
 		t.Error("a site that is not there drifts")
+	}
+	draft := e.Clone() // what else it changed stays
+	draft.Sites[2].Links[0].NextHop = []netip.Addr{netip.MustParseAddr("203.0.113.99")}
+	draft.Sites[2].Subnets = append(draft.Sites[2].Subnets, estate.Subnet{Prefix: netip.MustParsePrefix("172.20.7.0/24"), Share: []string{"ops"}})
+	other := e.Clone()
+	other.Sites[2].Links[0].Device = "eth7"
+	d, err := Drifted(e, draft, e.Sites[2].Key, of(other))
+	if err != nil || len(d.Taken) != 1 || len(d.Left) != 0 || d.Site.Links[0].Device != "eth7" || !slices.Equal(d.Site.Links[0].NextHop, draft.Sites[2].Links[0].NextHop) || len(d.Site.Subnets[1].Share) != 1 {
+		t.Errorf("into a draft with edits of its own: %+v, %v", d, err)
 	}
 }

@@ -31,14 +31,18 @@ func (d *Desk) TakeDrift(ctx context.Context, o Order, site string) (*View, *Tak
 	if view.Estate.Site(site) == nil {
 		return nil, nil, fmt.Errorf("site %q: %w", site, ErrNotFound)
 	}
-	runs, err := d.running(ctx, view.estateID, site)
+	runs, release, err := d.running(ctx, view.estateID, site)
+	if err != nil {
+		return nil, nil, err
+	}
+	confirmed, err := d.View(ctx, Place{o.Place.Estate, fmt.Sprintf("release-%d", release)})
 	if err != nil {
 		return nil, nil, err
 	}
 	out := &TakenDrift{Taken: []string{}, Left: []string{}}
 	o.Part = PartID(store.Site, site)
 	changed, err := d.edit(ctx, o, "Take what was set by hand at the gateway of "+name(view.Estate.Site(site).Name, site), func(e *estate.Estate) (*estate.Estate, error) {
-		drift, err := offer.Drifted(e, site, runs)
+		drift, err := offer.Drifted(confirmed.Estate, e, site, runs)
 		if err != nil {
 			return nil, err
 		}
@@ -54,13 +58,16 @@ func (d *Desk) TakeDrift(ctx context.Context, o Order, site string) (*View, *Tak
 	return changed, out, err
 }
 
-// running asks a gateway what it runs.
-func (d *Desk) running(ctx context.Context, estateID uint64, site string) (*gateway.Config, error) {
+// running asks a gateway what it runs, and tells which release it confirmed.
+func (d *Desk) running(ctx context.Context, estateID uint64, site string) (runs *gateway.Config, release uint64, err error) {
 	about := "drift " + rand.Text()
-	err := d.store.InTransaction(ctx, func(tx *store.Tx) error {
+	err = d.store.InTransaction(ctx, func(tx *store.Tx) error {
 		g, err := tx.LiveGateway(estateID, site)
 		if err != nil {
 			return fmt.Errorf("the gateway of %s: %w", site, err)
+		}
+		if release = g.Confirmed; release == 0 {
+			return &identity.Refused{Field: "site", Text: "the gateway of " + site + " has confirmed nothing yet"}
 		}
 		if !g.Up || g.BarredAt != nil {
 			return &identity.Refused{Field: "site", Text: "the gateway of " + site + " is away"}
@@ -68,11 +75,11 @@ func (d *Desk) running(ctx context.Context, estateID uint64, site string) (*gate
 		return tx.AddAsks([]store.Ask{{EstateID: estateID, Site: site, About: about, Operation: store.AskRunning, Input: "{}"}}, driftWithin)
 	})
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	by, err := d.await(ctx, estateID, about, driftWithin)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	row := by[site]
 	if row == nil || row.Output == nil {
@@ -80,7 +87,8 @@ func (d *Desk) running(ctx context.Context, estateID uint64, site string) (*gate
 		if row != nil && row.Words != "" {
 			words = row.Words
 		}
-		return nil, &identity.Refused{Field: "site", Text: "the gateway of " + site + " does not say what it runs: " + words}
+		return nil, 0, &identity.Refused{Field: "site", Text: "the gateway of " + site + " does not say what it runs: " + words}
 	}
-	return gateway.Parse([]byte(*row.Output))
+	runs, err = gateway.Parse([]byte(*row.Output))
+	return runs, release, err
 }

@@ -50,8 +50,10 @@ func (d *Desk) NewKeys(ctx context.Context, o Order, sites []string) (*View, []N
 		return nil, nil, &identity.Refused{Field: "sites", Text: "no gateway made a new key; the first of them: " + list[0].Site + ": " + list[0].Words}
 	}
 	label := fmt.Sprintf("New keys of %d gateways", len(fresh))
-	if len(fresh) == 1 {
-		label = "A new key of the gateway of " + list[0].Site
+	for site := range fresh {
+		if len(fresh) == 1 {
+			label = "A new key of the gateway of " + name(view.Estate.Site(site).Name, site)
+		}
 	}
 	out, err := d.edit(ctx, o, label, func(e *estate.Estate) (*estate.Estate, error) {
 		changed := &estate.Estate{}

@@ -16,7 +16,6 @@ import (
 // How echoes prove a round.
 const (
 	mostWhole    = 100 // gateways up to which every pair is asked
-	othersAsked  = 2   // by each gateway where there are more
 	mostBetween  = 400 // pairs that are asked after a round that is not the last
 	echoSeconds  = 30  // until gateways must have answered
 	echoAttempts = 2
@@ -126,13 +125,24 @@ func (t *turn) questions() ([]question, *Echoes, error) {
 			list = append(list, q)
 		}
 	}
-	if !last {
-		list = thinned(list, mostBetween)
-	}
-	if out.Asked = len(list); out.Sampled {
+	if out.Sampled {
 		out.Sites = []string{}
 	}
 	return list, out, nil
+}
+
+// asked keeps those of some questions that were asked: what can be asked changes with who is
+// there.
+func asked(list []question, rows []store.Ask) []question {
+	was := map[string]bool{}
+	for i := range rows {
+		var echoes []gateway.Echo
+		_ = json.Unmarshal([]byte(rows[i].Input), &echoes) // ours
+		for _, e := range echoes {
+			was[rows[i].Site+" "+e.From.String()+" "+e.To.String()] = true
+		}
+	}
+	return slices.DeleteFunc(list, func(q question) bool { return !was[q.from+" "+q.source.String()+" "+q.target.String()] })
 }
 
 // thinned keeps so many of a list at most, spread evenly.
@@ -156,7 +166,7 @@ func (t *turn) up() map[string]bool {
 	return out
 }
 
-// asks lists whom one of some gateways asks.
+// asks lists whom one of some gateways asks: all others, or two where there are many.
 func asks(one, of int) (out []int) {
 	if of <= mostWhole {
 		for b := range of {
@@ -166,7 +176,7 @@ func asks(one, of int) (out []int) {
 		}
 		return out
 	}
-	return []int{(one + 1) % of, (one + of/2) % of}[:othersAsked]
+	return []int{(one + 1) % of, (one + of/2) % of}
 }
 
 // deadAt reports whether a tunnel of a site was dead before.
@@ -183,6 +193,9 @@ func (t *turn) askEchoes(try int) error {
 	list, _, err := t.questions()
 	if err != nil {
 		return err
+	}
+	if t.row.Round < len(t.plan.Rounds)-1 {
+		list = thinned(list, mostBetween)
 	}
 	by := map[string][]gateway.Echo{}
 	for i := range list {
@@ -233,7 +246,8 @@ func (t *turn) echoing() error {
 	if err != nil {
 		return err
 	}
-	echoes.Try = try
+	list = asked(list, rows)
+	echoes.Try, echoes.Asked = try, len(list)
 	differ := t.compare(list, rows, echoes)
 	if err := t.tx.DropAsks(t.row.EstateID, t.about(try)); err != nil {
 		return err

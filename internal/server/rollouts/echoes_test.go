@@ -6,6 +6,7 @@ import (
 
 	"wideknot/core/gateway"
 	"wideknot/core/rollout"
+	"wideknot/internal/server/store"
 )
 
 // What gateways heard is judged against what was expected.
@@ -73,6 +74,11 @@ func TestEchoesAreJudged(t *testing.T) {
 	}
 	if few := thinned(make([]question, 1000), 400); len(few) != 400 {
 		t.Errorf("%d of 1000", len(few))
+	}
+	there := []question{{from: "tarn", source: at("10.1.0.1"), target: at("10.2.0.1")}, {from: "tarn", source: at("10.1.0.1"), target: at("10.3.0.1")}, {from: "beck", source: at("10.3.0.1"), target: at("10.1.0.1")}}
+	rows := []store.Ask{{Site: "tarn", Input: `[{"from":"10.1.0.1","to":"10.2.0.1"},{"from":"10.1.0.1","to":"10.4.0.1"}]`}}
+	if list := asked(there, rows); len(list) != 1 || list[0].target != at("10.2.0.1") {
+		t.Errorf("asked were %+v", list)
 	}
 	if list := asks(3, 101); len(list) != 2 || list[0] != 4 || list[1] != 53 {
 		t.Errorf("of many it asks %v", list)

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import type { RolloutDetail } from "../../api/client";
-import { count } from "../../parts/number";
+import { count, many } from "../../parts/number";
 
 type Echoes = NonNullable<RolloutDetail["proof"]["echoes"]>;
 
@@ -95,22 +95,24 @@ function how(e: Echoes): string {
       : `${count(e.as_expected)} of ${count(e.asked)} echoes are as expected`,
   ];
   if (e.sampled) {
-    out.push("each of these many gateways asked two others, its next one by name and the one half way round");
+    out.push(
+      "there are more than 100 gateways, so each asked two others: its next one by name and the one half way round",
+    );
   } else if (e.asked < e.of) {
     out.push(
       `of ${count(e.of)} pairs, those were asked that the round could change, 400 at most; after the last round all are`,
     );
   }
   if (e.away > 0) {
-    out.push(`${count(e.away)} gateways are away and left out`);
+    out.push(`${many(e.away, "gateway is", "gateways are")} away and left out`);
   }
   if (e.doubled > 0) {
     out.push(
-      `${count(e.doubled)} have an address that another one has, too, and are not asked: who answers would not be known`,
+      `${many(e.doubled, "gateway has", "gateways have")} an address that another one has, too, and ${e.doubled === 1 ? "is" : "are"} not asked: who answers would not be known`,
     );
   }
   if (e.homeless > 0) {
-    out.push(`${count(e.homeless)} have no address in what their site shares`);
+    out.push(`${many(e.homeless, "gateway has", "gateways have")} no address in what the site shares`);
   }
   return `${out.join("; ")}. Hosts behind the gateways are not asked, so what a policy denies to them is not tried.`;
 }

@@ -133,7 +133,7 @@ function Decisions({ estate, run }: { estate: string; run: RolloutDetail }) {
       {run.state === "running" ? (
         <Decision
           words="Wait here"
-          follows={`${count(done)} gateways keep what they have confirmed; ${mixed}`}
+          follows={`${many(done, "gateway keeps", "gateways keep")} what ${done === 1 ? "it has" : "they have"} confirmed; ${mixed}`}
           pending={decide.isPending}
           onClick={() => decide.mutate({ do: "wait" })}
         />

@@ -38,7 +38,7 @@ export function Drift({ at, g, fixed }: { at: Place; g: GatewayNow; fixed: boole
               Take it into this draft
             </button>
             <span className="block text-xs text-secondary mt-0.5">
-              as far as a design has words for it; released, it is what the gateway runs already
+              what differs from what was confirmed, as far as a design has words for it
             </span>
           </span>
         )}
