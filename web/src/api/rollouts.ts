@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { answered, client, type Rollout, type RolloutOrder } from "./client";
+import { answered, client, Problem, type Rollout, type RolloutOrder } from "./client";
 
 const listKey = (estate: string) => ["rollouts", estate];
 
@@ -50,6 +50,9 @@ export const useRolloutPlan = (estate: string, order: PlannedOrder, on: boolean)
       ),
     enabled: on && order.release > 0,
     retry: false,
+    // Gateways that are still on their way from the last rollout are there in a moment.
+    refetchInterval: (query) =>
+      query.state.error instanceof Problem && query.state.error.status === 409 ? 1000 : false,
     staleTime: 5000,
   });
 
