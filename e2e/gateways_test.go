@@ -203,11 +203,36 @@ func TestTheDemoLives(t *testing.T) {
 	d.click("[data-testid=tunnel-ends] a", fmt.Sprintf("%s/%s", "harrowmere", "ring"))
 	d.find("[data-testid=ends-now] td", "handshake")
 	d.find("[data-testid=ends-now] td", "s ago")
+	s.change(`{"do":"cut","site":"tarnhollow","link":"ring"}`)
+	asksWhy(d)
 	d.goTo("/e/brindlewater/d/winter-round/watch/osierweir")
 	d.click("[data-testid=keys] button", "Make a new key here")
 	d.find("[data-testid=keys] p", "1 new key is in this draft")
 	d.goTo("/e/brindlewater/d/winter-round/release")
 	d.find("section li, section p, section td", "osierweir")
+}
+
+// asksWhy asks why a host is not reached as designed: the gateways look, and the page names the
+// circuit, the step and what mends it; then why a policy does not let a packet through.
+func asksWhy(d *desk) {
+	d.t.Helper()
+	d.goTo("/e/brindlewater/d/winter-round/watch")
+	d.click("header a", "Why does it not arrive")
+	d.write(d.labelled("From address or site"), "10.16.4.10")
+	d.write(d.labelled("To address or site"), "10.20.8.10")
+	d.click("form button", "Ask why")
+	d.find("[data-testid=causes] h2", "The circuit ring of tarnhollow is dead")
+	d.find("[data-testid=causes] li", "its next hop does not answer")
+	d.find("[data-testid=causes] p", "Tell Brindle Ring")
+	d.find("[data-testid=steps-there] li", "the first step that fails")
+	d.find("[data-testid=steps-back] li", "it answers its gateway")
+	d.write(d.labelled("To address or site"), "10.20.45.9")
+	d.click("form button", "Ask why")
+	d.find("[data-testid=why-verdict]", "The design does not let it through")
+	d.find("[data-testid=causes] a", "the policy")
+	d.write(d.labelled("To address or site"), "nowhere")
+	d.click("form button", "Ask why")
+	d.find("form", "neither an address nor a site")
 }
 
 // aFaultStopsIt plants a circuit that loses large packets, which probes do not see: the rollout

@@ -22,6 +22,7 @@ type Echoed struct {
 	From      netip.Addr   `json:"from"`
 	To        netip.Addr   `json:"to"`
 	Answered  int          `json:"answered,omitempty"`   // bytes of what was answered; 0 for nothing
+	Missed    int          `json:"missed,omitempty"`     // questions that got no answer before
 	RoundTrip int          `json:"round-trip,omitempty"` // in microseconds
 	Hops      []netip.Addr `json:"hop,omitempty"`        // of gateways on the way there, in order; unspecified for one that says nothing, behind which, at the end, there may be more
 	Words     string       `json:"words,omitempty"`      // what a gateway on the way said against it
@@ -77,6 +78,7 @@ func ParseEchoed(text []byte) ([]Echoed, error) {
 		k.addr("an address", e.From)
 		k.addr("an address", e.To)
 		k.number("the size of an echo", e.Answered, 0, MaxEchoSize)
+		k.number("questions without an answer", e.Missed, 0, 255)
 		k.number("a round trip", e.RoundTrip, 0, 1<<31-1)
 		k.count("hops", len(e.Hops), MaxEchoHops)
 		k.count("characters of what was said", len(e.Words), maxEchoWords)

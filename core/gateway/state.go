@@ -184,14 +184,7 @@ func (s *State) check() error {
 	if k.err != nil {
 		return k.err
 	}
-	each(k, "link", s.Links, func(l *LinkState) string { return l.Link }, func(l *LinkState) {
-		k.word("a link", l.Link)
-		k.count("addresses", len(l.Addresses), 64)
-		for _, a := range append([]netip.Addr{l.SeenOutside}, l.Addresses...) {
-			k.addr("an address of a link", a)
-		}
-		k.number("a path MTU", l.PathMTU, 0, 65535)
-	})
+	each(k, "link", s.Links, func(l *LinkState) string { return l.Link }, k.linkState)
 	each(k, "tunnel", s.Tunnels, func(t *TunnelState) string { return t.Interface }, func(t *TunnelState) {
 		k.device("an interface", t.Interface)
 		k.time(t.Since)
@@ -208,6 +201,15 @@ func (s *State) check() error {
 		k.number("a rule", r.Rule, 0, 1<<20)
 	})
 	return k.err
+}
+
+func (k *checker) linkState(l *LinkState) {
+	k.word("a link", l.Link)
+	k.count("addresses", len(l.Addresses), 64)
+	for _, a := range append([]netip.Addr{l.SeenOutside}, l.Addresses...) {
+		k.addr("an address of a link", a)
+	}
+	k.number("a path MTU", l.PathMTU, 0, 65535)
 }
 
 func (k *checker) time(t Time) {

@@ -432,6 +432,11 @@ func (g *light) Echo(_ context.Context, list []gateway.Echo) (out []gateway.Echo
 	return out, nil
 }
 
+// Look sees nothing: there is no device behind a light gateway.
+func (g *light) Look(context.Context, *gateway.Look) (*gateway.Looked, error) {
+	return &gateway.Looked{}, nil
+}
+
 // NewKey says that there is none: a light gateway has no tunnels.
 func (g *light) NewKey(context.Context) (string, error) {
 	return "", errors.New("a light gateway has no keys")

@@ -103,18 +103,26 @@ func (w *World) Ask(ctx context.Context, site string, from, to netip.Addr, proto
 // fromHost sends a host's packet to its gateway: where the gateway is beside the way, only
 // what the LAN's router has routes for gets there.
 func (w *World) fromHost(s *Site, p memory.Packet) {
-	_, dst, _, ok := p.Parse()
+	src, dst, _, ok := p.Parse()
 	if !ok {
 		return
 	}
 	w.mu.Lock()
-	if s.oneArmed && (w.neighbor[s.Key] || !slices.ContainsFunc(s.routes, func(r netip.Prefix) bool { return r.Contains(dst.Addr()) })) {
+	here := slices.ContainsFunc(s.subnets, func(n netip.Prefix) bool { return n.Contains(dst.Addr()) })
+	if is := s.hosts[src.Addr()]; is.off || is.astray && !here {
+		w.mu.Unlock()
+		return
+	}
+	if !here && s.oneArmed && (w.neighbor[s.Key] || !slices.ContainsFunc(s.routes, func(r netip.Prefix) bool { return r.Contains(dst.Addr()) })) {
 		w.mu.Unlock()
 		return
 	}
 	w.mu.Unlock()
 	w.wire.carry(time.Now().Add(onLANAfter), len(p), func() { s.Machine.Inject(s.lan, p) })
 }
+
+// discardPort is that of a service that answers nothing (RFC 863).
+const discardPort = 9
 
 // onLAN gives a packet to the host that has its address: one that waits, or one that
 // answers.
@@ -123,7 +131,7 @@ func (w *World) onLAN(s *Site, p memory.Packet) {
 	if !ok || !slices.ContainsFunc(s.subnets, func(n netip.Prefix) bool { return n.Contains(dst.Addr()) }) {
 		return
 	}
-	if w.hear(dst, src, protocol, p) {
+	if w.hear(dst, src, protocol, p) || protocol == memory.ProtoUDP && dst.Port() == discardPort {
 		return
 	}
 	if out, ok := p.Answer(); ok {
@@ -252,6 +260,9 @@ func (w *World) Resolve(s *Site) func(ctx context.Context, name string) ([]netip
 		l := w.names[name]
 		if l == nil {
 			return nil, errors.New("there is no such name: " + name)
+		}
+		if told, is := w.stale[name]; is {
+			return slices.Clone(told), nil
 		}
 		return slices.Clone(l.inside), nil
 	}

@@ -47,7 +47,8 @@ func newNAT(outside netip.Addr) *nat {
 func (n *nat) leave(l *Link, protocol byte, from, to netip.AddrPort, now time.Time) netip.AddrPort {
 	to = farOf(protocol, to)
 	key := mapping{link: l, protocol: protocol, inside: from}
-	if l.nat.Dependent && !l.forwards(from.Port()) {
+	forwards := l.forwards(from.Port()) && l.shift == 0
+	if l.nat.Dependent && !forwards {
 		key.far = to
 	}
 	m := n.out[key]
@@ -57,7 +58,7 @@ func (n *nat) leave(l *Link, protocol byte, from, to netip.AddrPort, now time.Ti
 	}
 	if m == nil {
 		m = &mapped{mapping: key, heard: map[netip.AddrPort]time.Time{}}
-		if l.forwards(from.Port()) && n.in[portOf{protocol, from.Port()}] == nil {
+		if forwards && n.in[portOf{protocol, from.Port()}] == nil {
 			m.port, m.forward = from.Port(), true
 		} else {
 			m.port = n.free(protocol, l, from.Port())

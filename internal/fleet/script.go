@@ -12,28 +12,39 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"wideknot/core/estate"
+	"wideknot/internal/gateway/memory"
 )
 
 // A Change is something that happens in the world. Which links it is of is said by site, by
 // site and link, by provider, or by shared fate.
 type Change struct {
 	At       Duration `json:"at,omitempty" yaml:"at"` // from the beginning of the script
-	Do       string   `json:"do" yaml:"do" enum:"cut,restore,like,address,restart,forward,nat,clock,neighbour"`
+	Do       string   `json:"do" yaml:"do" enum:"cut,restore,like,address,restart,forward,nat,clock,neighbour,name,host,lan,device,load"`
 	Site     string   `json:"site,omitempty" yaml:"site"`
 	Link     string   `json:"link,omitempty" yaml:"link"`
 	Provider string   `json:"provider,omitempty" yaml:"provider"`
 	Fate     string   `json:"fate,omitempty" yaml:"fate"`
 
-	LatencyMs *float64   `json:"latency_ms,omitempty" yaml:"latency_ms"` // of like: one way
-	JitterMs  *float64   `json:"jitter_ms,omitempty" yaml:"jitter_ms"`
-	LossPct   *float64   `json:"loss_percent,omitempty" yaml:"loss_percent"`
-	MTU       *int       `json:"mtu,omitempty" yaml:"mtu"`
-	UpMbps    *float64   `json:"up_mbps,omitempty" yaml:"up_mbps"`
-	DownMbps  *float64   `json:"down_mbps,omitempty" yaml:"down_mbps"`
-	NoUDP     *bool      `json:"no_udp,omitempty" yaml:"no_udp"`
-	NAT       *Behaviour `json:"nat,omitempty" yaml:"nat"`         // of nat
-	On        *bool      `json:"on,omitempty" yaml:"on"`           // of forward and neighbour
-	Seconds   float64    `json:"seconds,omitempty" yaml:"seconds"` // of clock: by how much it is fast
+	LatencyMs *float64     `json:"latency_ms,omitempty" yaml:"latency_ms"` // of like: one way
+	JitterMs  *float64     `json:"jitter_ms,omitempty" yaml:"jitter_ms"`
+	LossPct   *float64     `json:"loss_percent,omitempty" yaml:"loss_percent"`
+	MTU       *int         `json:"mtu,omitempty" yaml:"mtu"`
+	UpMbps    *float64     `json:"up_mbps,omitempty" yaml:"up_mbps"`
+	DownMbps  *float64     `json:"down_mbps,omitempty" yaml:"down_mbps"`
+	NoUDP     *bool        `json:"no_udp,omitempty" yaml:"no_udp"`
+	NAT       *Behaviour   `json:"nat,omitempty" yaml:"nat"`                         // of nat
+	LossUpPct *float64     `json:"loss_up_percent,omitempty" yaml:"loss_up_percent"` // of like: of what leaves alone
+	On        *bool        `json:"on,omitempty" yaml:"on"`                           // of forward, neighbour, name, host and lan
+	Shift     int          `json:"shift,omitempty" yaml:"shift"`                     // of forward: to a port so much higher
+	Host      netip.Addr   `json:"host,omitzero" yaml:"host"`                        // of host: whose; of load: that sends
+	Astray    bool         `json:"astray,omitempty" yaml:"astray"`                   // of host: it has another gateway
+	Interface string       `json:"interface,omitempty" yaml:"interface"`             // of device
+	Peer      string       `json:"peer,omitempty" yaml:"peer"`                       // of device: another key of its far end
+	Shared    string       `json:"shared,omitempty" yaml:"shared"`                   // of device: another pre-shared key
+	Without   netip.Prefix `json:"without,omitzero" yaml:"without"`                  // of device: that its far end may send from no longer
+	To        netip.Addr   `json:"to,omitzero" yaml:"to"`                            // of load
+	Mbps      float64      `json:"mbps,omitempty" yaml:"mbps"`                       // of load
+	Seconds   float64      `json:"seconds,omitempty" yaml:"seconds"`                 // of clock: by how much it is fast; of load: how long
 }
 
 // Duration is a time such as 90s or 2m30s.
@@ -86,18 +97,21 @@ func ReadScript(r io.Reader) (*Script, error) {
 func (c *Change) check() error {
 	switch c.Do {
 	case "cut", "restore", "like", "address", "restart", "forward", "nat":
-	case "clock", "neighbour":
+	case "clock", "neighbour", "name", "host", "lan", "device", "load":
 		if c.Site == "" {
 			return fmt.Errorf("%s is of one site", c.Do)
 		}
+		if c.Do == "load" && (c.Mbps <= 0 || c.Mbps > mostLoad || c.Seconds <= 0 || c.Seconds > mostLoadFor) {
+			return fmt.Errorf("a load is of up to %d Mbit/s, for up to %d s", mostLoad, mostLoadFor)
+		}
 		return nil
 	default:
-		return fmt.Errorf("there is no change %q; there are cut, restore, like, address, restart, forward, nat, clock and neighbour", c.Do)
+		return fmt.Errorf("there is no change %q; there are cut, restore, like, address, restart, forward, nat, clock, neighbour, name, host, lan, device and load", c.Do)
 	}
 	if c.Site == "" && c.Provider == "" && c.Fate == "" {
 		return errors.New("it says of no link: name a site, a provider or a fate")
 	}
-	for name, v := range map[string]*float64{"latency_ms": c.LatencyMs, "jitter_ms": c.JitterMs, "loss_percent": c.LossPct, "up_mbps": c.UpMbps, "down_mbps": c.DownMbps} {
+	for name, v := range map[string]*float64{"loss_up_percent": c.LossUpPct, "latency_ms": c.LatencyMs, "jitter_ms": c.JitterMs, "loss_percent": c.LossPct, "up_mbps": c.UpMbps, "down_mbps": c.DownMbps} {
 		if v != nil && (*v < 0 || *v > 1e6 || *v != *v) {
 			return fmt.Errorf("%s is %v", name, *v)
 		}
@@ -135,6 +149,8 @@ func (w *World) Do(c Change) error {
 	case "neighbour":
 		w.neighbor[c.Site] = c.On != nil && !*c.On
 		return nil
+	case "name", "host", "lan", "device", "load":
+		return w.onSite(w.sites[c.Site], &c)
 	}
 	links := w.of(&c)
 	if len(links) == 0 {
@@ -161,15 +177,18 @@ func (w *World) change(l *Link, c *Change) error {
 		set(&l.LatencyMs, c.LatencyMs)
 		set(&l.JitterMs, c.JitterMs)
 		set(&l.LossPct, c.LossPct)
+		set(&l.LossUpPct, c.LossUpPct)
 		set(&l.MTU, c.MTU)
 		set(&l.UpMbps, c.UpMbps)
 		set(&l.DownMbps, c.DownMbps)
 		set(&l.NoUDP, c.NoUDP)
 	case "address":
-		if l.spec.Reach != estate.Dynamic {
+		if l.spec.Reach != estate.Dynamic && l.spec.Reach != estate.Static {
 			return errors.New("its address does not change")
 		}
-		delete(w.outside, place{l.spec.UnderlayOf(), l.inside[0]})
+		for _, a := range l.inside {
+			delete(w.outside, place{l.spec.UnderlayOf(), a})
+		}
 		l.inside = []netip.Addr{w.give()}
 		w.outside[place{l.spec.UnderlayOf(), l.inside[0]}] = l
 		site := w.sites[l.Site]
@@ -189,7 +208,7 @@ func (w *World) change(l *Link, c *Change) error {
 		if l.spec.Reach != estate.Forwarded {
 			return errors.New("nothing is forwarded to it")
 		}
-		l.unforward = c.On != nil && !*c.On
+		l.unforward, l.shift = c.On != nil && !*c.On, c.Shift
 		l.behind.forget(l)
 	case "nat":
 		if l.behind == nil || c.NAT == nil {
@@ -204,6 +223,65 @@ func (w *World) change(l *Link, c *Change) error {
 func set[T any](to *T, value *T) {
 	if value != nil {
 		*to = *value
+	}
+}
+
+// What a load may be.
+const (
+	mostLoad    = 20 // Mbit/s
+	mostLoadFor = 600
+	loadSize    = 1200 // bytes of a packet
+)
+
+// onSite changes what is of a site and none of its links, under the lock.
+func (w *World) onSite(s *Site, c *Change) error {
+	off := c.On != nil && !*c.On
+	switch c.Do {
+	case "name": // the name service goes on telling the addresses of now
+		for name, l := range w.names {
+			if l.Site == s.Key && (c.Link == "" || c.Link == l.Key) {
+				delete(w.stale, name)
+				if off {
+					w.stale[name] = slices.Clone(l.inside)
+				}
+			}
+		}
+	case "host":
+		delete(s.hosts, c.Host)
+		if off || c.Astray {
+			s.hosts[c.Host] = hostState{off: off, astray: c.Astray}
+		}
+	case "lan":
+		n, ok := s.Machine.Nic(s.lan)
+		if !ok {
+			return errors.New("it has no LAN")
+		}
+		n.Down = off
+		go s.Machine.SetNic(n)
+	case "device":
+		return s.Machine.SetByHand(c.Interface, c.Peer, c.Shared, c.Without)
+	case "load":
+		if s.loaded {
+			return errors.New("one of its hosts sends already")
+		}
+		s.loaded = true
+		go w.load(s, *c)
+	}
+	return nil
+}
+
+// load lets a host send datagrams for a while.
+func (w *World) load(s *Site, c Change) {
+	defer func() {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		s.loaded = false
+	}()
+	every := time.Duration(loadSize * 8 / c.Mbps * float64(time.Microsecond))
+	began := time.Now()
+	for at := began; at.Before(began.Add(time.Duration(c.Seconds * float64(time.Second)))); at = at.Add(every) {
+		time.Sleep(time.Until(at))
+		w.fromHost(s, memory.UDP(netip.AddrPortFrom(c.Host, discardPort), netip.AddrPortFrom(c.To, discardPort), 64, make([]byte, loadSize-28)))
 	}
 }
 

@@ -33,8 +33,9 @@ type World struct {
 	order    []string
 	outside  map[place]*Link // by the address that the link has itself
 	nats     map[place]*nat
-	names    map[string]*Link // by host name
-	dynamic  uint32           // addresses given so far
+	names    map[string]*Link        // by host name
+	stale    map[string][]netip.Addr // what the name service tells of names that it does not keep up with
+	dynamic  uint32                  // addresses given so far
 	asked    map[question]chan answer
 	serial   uint16
 	neighbor map[string]bool // sites whose router beside the gateway lacks its routes
@@ -64,6 +65,14 @@ type Site struct {
 	offset   time.Duration // of its clock
 	conns    map[net.Conn]bool
 	routes   []netip.Prefix // that its LAN's router sends to the gateway; of one-armed ones
+	hosts    map[netip.Addr]hostState
+	loaded   bool // one of its hosts sends all the time
+}
+
+// A hostState is of a host that is not as hosts are.
+type hostState struct {
+	off    bool
+	astray bool // its own gateway is another one: it reaches its LAN alone
 }
 
 // A Link is a WAN circuit of a site, as it is at present.
@@ -75,6 +84,7 @@ type Link struct {
 	behind    *nat         // nil for one with an address of its own
 	nat       Behaviour
 	unforward bool // the router before it forwards nothing, whatever was agreed
+	shift     int  // or to a port so much higher
 
 	// What it is like now; see Like.
 	Like
@@ -86,7 +96,8 @@ type Like struct {
 	Cut       bool    `json:"cut" yaml:"cut"`
 	LatencyMs float64 `json:"latency_ms" yaml:"latency_ms"` // one way, to its provider's network
 	JitterMs  float64 `json:"jitter_ms" yaml:"jitter_ms"`
-	LossPct   float64 `json:"loss_percent" yaml:"loss_percent"` // each way
+	LossPct   float64 `json:"loss_percent" yaml:"loss_percent"`       // each way
+	LossUpPct float64 `json:"loss_up_percent" yaml:"loss_up_percent"` // besides, of what leaves
 	MTU       int     `json:"mtu" yaml:"mtu"`
 	UpMbps    float64 `json:"up_mbps" yaml:"up_mbps"` // 0 for no bound
 	DownMbps  float64 `json:"down_mbps" yaml:"down_mbps"`
@@ -108,7 +119,7 @@ const queueFor = 200 * time.Millisecond // that a link's queue holds
 func New(e *estate.Estate, seed uint64, log *slog.Logger) *World {
 	w := &World{
 		log: log, wire: newWire(), random: rand.New(rand.NewPCG(seed, 1)), sites: map[string]*Site{}, outside: map[place]*Link{}, nats: map[place]*nat{},
-		names: map[string]*Link{}, asked: map[question]chan answer{}, neighbor: map[string]bool{},
+		names: map[string]*Link{}, stale: map[string][]netip.Addr{}, asked: map[question]chan answer{}, neighbor: map[string]bool{},
 	}
 	carriers := map[string]*nat{}
 	for i := range e.Sites {
@@ -119,7 +130,7 @@ func New(e *estate.Estate, seed uint64, log *slog.Logger) *World {
 
 // add makes a site's machine and circuits.
 func (w *World) add(spec *estate.Site, carriers map[string]*nat) {
-	s := &Site{Key: spec.Key, lan: spec.Gateway.LANDevice, conns: map[net.Conn]bool{}, oneArmed: spec.Gateway.Placement == estate.OneArmed}
+	s := &Site{Key: spec.Key, lan: spec.Gateway.LANDevice, conns: map[net.Conn]bool{}, hosts: map[netip.Addr]hostState{}, oneArmed: spec.Gateway.Placement == estate.OneArmed}
 	if s.lan == "" {
 		s.lan = "lan0"
 	}
@@ -325,7 +336,7 @@ func (w *World) outward(l *Link, p memory.Packet) {
 			if far = w.forwarded(n, protocol, dst.Port()); far == nil {
 				return
 			}
-			to = netip.AddrPortFrom(far.inside[0], dst.Port())
+			to = netip.AddrPortFrom(far.inside[0], dst.Port()+uint16(far.shift))
 			n.forward(far, protocol, dst.Port(), to)
 		} else {
 			far = inside
@@ -363,6 +374,9 @@ func (w *World) pass(l *Link, size int, up bool, at time.Time) (time.Time, bool)
 	if l.Cut || size > l.MTU && l.MTU > 0 || l.LossPct > 0 && w.random.Float64()*100 < l.LossPct {
 		return at, false
 	}
+	if up && l.LossUpPct > 0 && w.random.Float64()*100 < l.LossUpPct {
+		return at, false
+	}
 	free, rate := &l.downFree, l.DownMbps
 	if up {
 		free, rate = &l.upFree, l.UpMbps
@@ -372,10 +386,11 @@ func (w *World) pass(l *Link, size int, up bool, at time.Time) (time.Time, bool)
 		if free.After(begins) {
 			begins = *free
 		}
-		if begins.Sub(at) > queueFor {
+		takes := time.Duration(float64(size) * 8 / rate * float64(time.Microsecond))
+		if begins.Sub(at)+takes > queueFor { // small packets still fit where large ones do not
 			return at, false
 		}
-		*free = begins.Add(time.Duration(float64(size) * 8 / rate * float64(time.Microsecond)))
+		*free = begins.Add(takes)
 		at = *free
 	}
 	delay := l.LatencyMs

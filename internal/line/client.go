@@ -229,6 +229,19 @@ func (c *Client) Echo(ctx context.Context, list []gateway.Echo) ([]gateway.Echoe
 	return answers, err
 }
 
+// Look lets the gateway look closely at tunnels.
+func (c *Client) Look(ctx context.Context, l *gateway.Look) (*gateway.Looked, error) {
+	body, err := json.Marshal(map[string]any{"wideknot-gateway:input": l})
+	if err != nil {
+		return nil, err
+	}
+	text, _, err := c.do(ctx, http.MethodPost, "/restconf/operations/wideknot-gateway:look", body, mostAnswer, nil)
+	if err != nil {
+		return nil, err
+	}
+	return gateway.ParseLooked(text)
+}
+
 func (c *Client) operate(ctx context.Context, name, envelope string, input any) error {
 	body, err := json.Marshal(map[string]any{envelope: input})
 	if err != nil {

@@ -34,6 +34,9 @@ type Device interface {
 	// Echo asks for echoes, and waits for how they end. While others are asked for the error
 	// is ErrAsking.
 	Echo(ctx context.Context, list []gateway.Echo) ([]gateway.Echoed, error)
+	// Look looks closely at tunnels for a while. While another look is taken the error is
+	// ErrAsking.
+	Look(ctx context.Context, l *gateway.Look) (*gateway.Looked, error)
 	// NewKey makes another private key beside the one that is used, and returns its public half.
 	NewKey(ctx context.Context) (public string, err error)
 	// Events returns those behind a sequence number, at most so many, the epoch of the
@@ -41,11 +44,11 @@ type Device interface {
 	Events(after uint64, most int) (epoch string, events []Event, more <-chan struct{}, err error)
 }
 
-// ErrInUse is of a second trial while one goes on, and ErrAsking of echoes while others are
-// asked for.
+// ErrInUse is of a second trial while one goes on, and ErrAsking of echoes or
+// a look while another is asked for.
 var (
 	ErrInUse  = errors.New("a configuration is being tried: confirm it or go back first")
-	ErrAsking = errors.New("other echoes are being asked for: wait until they have ended")
+	ErrAsking = errors.New("the gateway is being asked for something like it: wait until that has ended")
 )
 
 // ErrToken is of a token that is not the trial's.

@@ -47,6 +47,9 @@ func (f *fake) Echo(_ context.Context, list []gateway.Echo) (out []gateway.Echoe
 	}
 	return out, f.fails
 }
+func (f *fake) Look(_ context.Context, l *gateway.Look) (*gateway.Looked, error) {
+	return &gateway.Looked{For: l.For}, f.fails
+}
 func (f *fake) NewKey(context.Context) (string, error) {
 	return "AQIDBAUGBwgJCgsMDQ4PEBESExQVFhcYGRobHB0eHyA=", f.fails
 }

@@ -32,6 +32,7 @@ func (h *handler) known() map[string]answering {
 		"ietf-netconf:discard-changes": h.discard,
 		"wideknot-gateway:share-keys":  h.share,
 		"wideknot-gateway:echo":        h.echo,
+		"wideknot-gateway:look":        h.look,
 		"wideknot-gateway:new-key":     h.newKey,
 	}
 }
@@ -288,4 +289,29 @@ func (h *handler) echo(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	return reply(w, r, map[string]any{"wideknot-gateway:output": map[string]any{"answer": answers}})
+}
+
+// look looks closely at tunnels.
+func (h *handler) look(w http.ResponseWriter, r *http.Request) error {
+	text, err := body(r, mostInput)
+	if err != nil {
+		return err
+	}
+	var d struct {
+		Input *gateway.Look `json:"wideknot-gateway:input"`
+	}
+	if err := strict(text, &d); err != nil {
+		return err
+	}
+	if d.Input == nil {
+		return refusal(http.StatusBadRequest, MissingElement, "the input stands in wideknot-gateway:input")
+	}
+	if err := d.Input.Check(); err != nil {
+		return refusal(http.StatusBadRequest, InvalidValue, "%v", err)
+	}
+	seen, err := h.device.Look(r.Context(), d.Input)
+	if err != nil {
+		return err
+	}
+	return reply(w, r, map[string]any{"wideknot-gateway:output": seen})
 }

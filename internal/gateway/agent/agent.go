@@ -60,6 +60,7 @@ type Agent struct {
 	told     map[string]bool // notes that were told already
 
 	echoing sync.Mutex // held while echoes are asked for
+	looking sync.Mutex // held while tunnels are looked at
 }
 
 // New opens an agent's state.

@@ -61,6 +61,9 @@ func (a *Agent) echo(ctx context.Context, e *gateway.Echo) gateway.Echoed {
 			case heard.Words != "":
 				out.Words = heard.Words + ", by " + heard.By.String()
 			}
+			if out.Answered == 0 {
+				out.Missed++
+			}
 		}
 	}
 	if out.Answered == sizes[0] {

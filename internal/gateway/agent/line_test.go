@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -353,6 +354,33 @@ func TestCurlReadsOffersAndSharesKeys(t *testing.T) {
 	}
 	o.refused("400", line.InvalidValue, "POST", share, strings.Replace(key, "hSDw", "", 1))
 	o.refused("400", line.MissingElement, "POST", share, `{}`)
+}
+
+// The same lets it look closely at a tunnel; what is asked and answered fits the module.
+func TestCurlLooksAtATunnel(t *testing.T) {
+	o, r, _ := served(t)
+	c, _ := twoReleases()
+	c.Tunnels[0].WireGuard.Allowed = []netip.Prefix{netip.MustParsePrefix("10.7.0.0/16"), netip.MustParsePrefix("10.8.0.0/16")}
+	if err := r.Try(t.Context(), c, 1, "", 0); err != nil {
+		t.Fatal(err)
+	}
+	name := c.Tunnels[0].Interface
+	asks := `{"interface":["` + name + `"],"knock":true,"milliseconds":400}`
+	o.lint("rpc", `{"wideknot-gateway:look":`+asks+`}`)
+	_, text := o.want("200", "POST", "/restconf/operations/wideknot-gateway:look", `{"wideknot-gateway:input":`+asks+`}`)
+	o.lint("reply", `{"wideknot-gateway:look":`+inside(t, text, "wideknot-gateway:output")+`}`)
+	seen, err := gateway.ParseLooked([]byte(text))
+	if err != nil || len(seen.Tunnels) != 1 || len(seen.Arrivals) != 1 || seen.For < 400 {
+		t.Fatalf("%s, %v", text, err)
+	}
+	if l := seen.Tunnels[0]; l.Interface != name || len(l.Lacks) != 1 || !l.OtherSecret || l.PublicKey == "" || l.Peers[0] != c.Tunnels[0].WireGuard.PublicKey {
+		t.Errorf("%+v", l)
+	}
+	for _, bad := range []string{`{}`, `{"wideknot-gateway:input":{"milliseconds":100000}}`, `{"wideknot-gateway:input":{"interface":["a/b"]}}`} {
+		if status, _, text := o.ask("POST", "/restconf/operations/wideknot-gateway:look", bad); status != "400" {
+			t.Errorf("%s: %s %s", bad, status, text)
+		}
+	}
 }
 
 // The same asks for echoes, and for a new key; what is asked and answered fits the module.

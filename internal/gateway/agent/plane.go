@@ -51,6 +51,11 @@ type Plane interface {
 	// an address of this gateway, and waits for what is heard of it as long as the context lets
 	// it.
 	Echo(ctx context.Context, from, to netip.Addr, size, hops int) (Heard, error)
+	// Inspect reads the device of a tunnel, whatever it is meant to be.
+	Inspect(t *gateway.Tunnel) (Inside, error)
+	// Overhear counts the datagrams that arrive by the devices of WAN links, before any filter,
+	// until the context ends.
+	Overhear(ctx context.Context, links []gateway.Link) ([]gateway.Arrived, error)
 	// Surroundings tells what is there besides what is ours: devices, and prefixes behind
 	// neighbouring routers.
 	Surroundings() ([]gateway.Device, []gateway.Behind, error)
@@ -94,4 +99,22 @@ type Device struct {
 	In, Out   uint64    // bytes
 	Kept      uint64    // packets of zones that are kept off it
 	Endpoint  netip.AddrPort
+}
+
+// An Inside is how the device of a tunnel is.
+type Inside struct {
+	Present bool
+	Port    int
+	Private [32]byte
+	Peers   []Peer
+}
+
+// A Peer is one that a device has.
+type Peer struct {
+	Key       string // base64
+	Shared    [32]byte
+	Allowed   []netip.Prefix
+	Endpoint  netip.AddrPort
+	Handshake time.Time // zero where there was none
+	In, Out   uint64    // bytes
 }

@@ -101,6 +101,21 @@ func (p *tray) Read(c *gateway.Config) (Reading, error) {
 
 func (p *tray) Knock(*gateway.Tunnel) error { return nil }
 
+// Inspect tells of a device whose peer may not send from its first prefix.
+func (p *tray) Inspect(t *gateway.Tunnel) (Inside, error) {
+	w := t.WireGuard
+	out := Inside{Present: true, Port: w.Port, Private: [32]byte{1}, Peers: []Peer{{Key: w.PublicKey, Shared: [32]byte{9}, Endpoint: netip.MustParseAddrPort("203.0.113.9:51820"), In: 10}}}
+	if len(w.Allowed) > 0 {
+		out.Peers[0].Allowed = w.Allowed[1:]
+	}
+	return out, nil
+}
+
+func (p *tray) Overhear(ctx context.Context, _ []gateway.Link) ([]gateway.Arrived, error) {
+	<-ctx.Done()
+	return []gateway.Arrived{{Port: 51820, From: netip.MustParseAddrPort("203.0.113.9:51820"), Message: gateway.Initiation, Count: 2}}, nil
+}
+
 func (p *tray) Lead(*gateway.Config, *gateway.Tunnel) (bool, error) { return false, nil }
 
 func (p *tray) Call(t *gateway.Tunnel, to netip.AddrPort) error {

@@ -42,12 +42,7 @@ func (a *Agent) state() (*gateway.State, error) {
 	if err != nil {
 		return nil, err
 	}
-	for i := range c.Links {
-		l := &c.Links[i]
-		k := a.circuit(l)
-		one := gateway.LinkState{Link: l.Key, Addresses: plain(r.Links[l.Key]), NextHopUp: k.up, NamesUp: k.names, PathMTU: k.size, SeenOutside: k.outside}
-		out.Links = append(out.Links, one)
-	}
+	out.Links = a.linkStates(c, r)
 	a.prober.each(func(w *watched) {
 		d := r.Tunnels[w.tunnel.Interface]
 		one := gateway.TunnelState{
@@ -69,6 +64,16 @@ func (a *Agent) state() (*gateway.State, error) {
 	}
 	out.Rules = r.Rules
 	return out, nil
+}
+
+// linkStates tells of the WAN links by themselves.
+func (a *Agent) linkStates(c *gateway.Config, r Reading) (out []gateway.LinkState) {
+	for i := range c.Links {
+		l := &c.Links[i]
+		k := a.circuit(l)
+		out = append(out, gateway.LinkState{Link: l.Key, Addresses: plain(r.Links[l.Key]), NextHopUp: k.up, NamesUp: k.names, PathMTU: k.size, SeenOutside: k.outside})
+	}
+	return out
 }
 
 // plain leaves out what a report has no form for.

@@ -194,6 +194,9 @@ func (p *Plane) Lead(c *gateway.Config, t *gateway.Tunnel) (bool, error) {
 // Knock calls the far end of a tunnel by each of its keys at once.
 func (p *Plane) Knock(t *gateway.Tunnel) error { return knock(p.client, t) }
 
+// Inspect reads a tunnel's device.
+func (p *Plane) Inspect(t *gateway.Tunnel) (agent.Inside, error) { return inspect(p.client, t) }
+
 // Interfaces returns the number of each interface that is up.
 func (p *Plane) Interfaces() (map[string]int, error) {
 	have, err := links()

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"os"
 	"slices"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"golang.zx2c4.com/wireguard/wgctrl/wgtypes"
 
 	"wideknot/core/gateway"
+	"wideknot/internal/gateway/agent"
 )
 
 // wire makes a device what its tunnel says, as far as it is not that already. Prefixes
@@ -260,4 +262,25 @@ func prefixOf(n net.IPNet) netip.Prefix {
 		bits -= 96
 	}
 	return netip.PrefixFrom(a, bits)
+}
+
+// inspect reads the device of a tunnel, whatever it is meant to be.
+func inspect(client *wgctrl.Client, t *gateway.Tunnel) (out agent.Inside, err error) {
+	have, err := client.Device(t.Interface)
+	if errors.Is(err, os.ErrNotExist) {
+		return out, nil
+	}
+	if err != nil {
+		return out, fmt.Errorf("reading %s: %w", t.Interface, err)
+	}
+	out = agent.Inside{Present: true, Port: have.ListenPort, Private: have.PrivateKey}
+	for i := range have.Peers {
+		p := &have.Peers[i]
+		one := agent.Peer{Key: p.PublicKey.String(), Shared: p.PresharedKey, Endpoint: endpointOf(p), Handshake: p.LastHandshakeTime, In: uint64(p.ReceiveBytes), Out: uint64(p.TransmitBytes)}
+		for _, n := range p.AllowedIPs {
+			one.Allowed = append(one.Allowed, prefixOf(n))
+		}
+		out.Peers = append(out.Peers, one)
+	}
+	return out, nil
 }

@@ -47,6 +47,7 @@ type Machine struct {
 	sockets map[socketKey]*socket
 	conns   map[uint16]*dialled // by local port
 	echoes  map[uint16]awaited
+	ears    []*ear
 	ports   uint16
 	rules   map[ruleKey]*gateway.RuleState
 	kept    map[string]uint64
@@ -188,6 +189,9 @@ func (t table) lookup(a netip.Addr, least int) *way {
 	return nil
 }
 
+// errNoTunnel is of a tunnel that is not there.
+var errNoTunnel = errors.New("there is no such tunnel")
+
 // errNoRoute is of packets that no table has a route for.
 var errNoRoute = errors.New("no route")
 
@@ -298,6 +302,9 @@ func (m *Machine) Inject(nic string, p Packet) {
 	if n == nil || n.Down {
 		m.mu.Unlock()
 		return
+	}
+	if len(m.ears) > 0 {
+		m.overhear(nic, p)
 	}
 	do := m.arrive(nic, p, time.Now())
 	m.mu.Unlock()

@@ -70,6 +70,8 @@ type Desk struct {
 	queues queues
 	turns  chan struct{} // edits at work: each derives, which takes a core
 
+	looks sync.Map // estates whose gateways are being asked to look
+
 	mu      sync.Mutex
 	watches map[uint64]*watch
 	closed  bool

@@ -23,6 +23,7 @@ const (
 	AskEcho    = "echo"
 	AskNewKey  = "new-key"
 	AskRunning = "running" // what it runs
+	AskLook    = "look"
 )
 
 // mostAsks is how many a server takes at once.

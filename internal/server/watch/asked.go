@@ -29,9 +29,12 @@ func (k *Keeper) ask(ctx context.Context) error {
 		k.mu.Lock()
 		h := k.lines[lineID{rows[i].EstateID, rows[i].Site}]
 		k.mu.Unlock()
-		if h != nil && h.spoken.Load() && h.answering.CompareAndSwap(false, true) { // one after the other
+		if h == nil || !h.spoken.Load() {
+			continue
+		}
+		if _, busy := h.answering.LoadOrStore(rows[i].Operation, true); !busy { // of one kind one after the other
 			go func() {
-				defer h.answering.Store(false)
+				defer h.answering.Delete(rows[i].Operation)
 				h.answer(ctx, &rows[i])
 			}()
 		}
@@ -69,6 +72,12 @@ func (h *held) operate(ctx context.Context, row *store.Ask) (string, error) {
 			return "", err
 		}
 		answer, err = h.client.Echo(ctx, list)
+	case store.AskLook:
+		var l gateway.Look
+		if err := json.Unmarshal([]byte(row.Input), &l); err != nil {
+			return "", err
+		}
+		answer, err = h.client.Look(ctx, &l)
 	case store.AskNewKey:
 		if answer, err = h.client.NewKey(ctx); err == nil {
 			h.askOffers(ctx) // which tell of it

@@ -39,7 +39,7 @@ type held struct {
 	saidOf       uint        // attempt that phase and words are of
 	refusedAt    string      // token of the attempt that the gateway refused
 	spoken       atomic.Bool // its modules are those that this server speaks
-	answering    atomic.Bool // it is asked something for others
+	answering    sync.Map    // operation → true: what it is being asked for others
 	wants        *desk.ForGateway
 	wantsOf      desk.Version
 }

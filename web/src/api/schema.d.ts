@@ -1465,6 +1465,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Say why a packet does not arrive, by what gateways reported last */
+        get: operations["get-why"];
+        put?: never;
+        /** Let gateways look, and say why a packet does not arrive */
+        post: operations["look-why"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/links/check": {
         parameters: {
             query?: never;
@@ -1829,6 +1847,23 @@ export interface components {
              */
             to: number;
         };
+        Cause: {
+            code: string;
+            evidence: string[];
+            link?: string;
+            overlay?: string;
+            repair: components["schemas"]["Cure"];
+            /**
+             * Format: int64
+             * @description of the overlay's policy, from 1
+             */
+            rule?: number;
+            site?: string;
+            /** @enum {string} */
+            sure: "sure" | "likely" | "possible";
+            tunnel?: string;
+            words: string;
+        };
         Change: {
             name: string;
             what: string[];
@@ -1958,6 +1993,12 @@ export interface components {
             ike?: string[];
             /** Format: int64 */
             ike_lifetime_s?: number;
+        };
+        Cure: {
+            site?: string;
+            /** @enum {string} */
+            where?: "survey" | "shape" | "release" | "watch";
+            words: string;
         };
         Cut: {
             from: string;
@@ -2155,6 +2196,27 @@ export interface components {
             mirror: string;
             what: string;
             wrong: string;
+        };
+        EndSeen: {
+            endpoint?: string;
+            /**
+             * Format: int64
+             * @description 0 for none
+             */
+            handshake_s: number;
+            interface: string;
+            /** Format: int64 */
+            latency_us: number;
+            link: string;
+            /** Format: int64 */
+            loss_back_ppm: number;
+            /** Format: int64 */
+            loss_out_ppm: number;
+            /** @description its gateway reported of it */
+            seen: boolean;
+            since?: string;
+            site: string;
+            up: boolean;
         };
         Entrance: {
             demo?: components["schemas"]["DemoAccount"];
@@ -3161,6 +3223,25 @@ export interface components {
             prefix?: string;
             site?: string;
             zone?: string;
+        };
+        PathStep: {
+            /** @description of the answer's way */
+            back: boolean;
+            /** @description of a tunnel, here and there */
+            ends?: components["schemas"]["EndSeen"][];
+            /** @description site at the other end of a tunnel */
+            far?: string;
+            /** @enum {string} */
+            kind: "lan" | "gateway" | "tunnel";
+            overlay?: string;
+            /** @description what was seen */
+            said?: string;
+            site: string;
+            /** @description its name, as in the paths */
+            tunnel?: string;
+            /** @enum {string} */
+            verdict: "arrives" | "standby" | "poor" | "fails" | "refused" | "unseen";
+            words: string;
         };
         Patterned: {
             /** @description subnets of the pattern for which the region has no room */
@@ -4263,6 +4344,50 @@ export interface components {
             tunnels_changed: number;
             /** Format: int64 */
             tunnels_removed: number;
+        };
+        WhyAnswer: {
+            /** Format: date-time */
+            at: string;
+            /** @description surest first */
+            causes: components["schemas"]["Cause"][];
+            /**
+             * Format: int64
+             * @description index of the first step that fails, -1 for none
+             */
+            failing: number;
+            /** Format: ip */
+            from: string;
+            from_site?: string;
+            /** @description gateways were asked to look */
+            looked: boolean;
+            /** Format: int64 */
+            port: number;
+            protocol: string;
+            /**
+             * Format: int64
+             * @description in force, whose path it is
+             */
+            release: number;
+            steps: components["schemas"]["PathStep"][];
+            /** Format: ip */
+            to: string;
+            to_site?: string;
+            /** @description what could not be seen */
+            unseen: string[];
+            /** @enum {string} */
+            verdict: "arrives" | "standby" | "poor" | "fails" | "refused" | "unseen";
+        };
+        WhyOrder: {
+            /** @description an address, or a site: then its gateway's own address */
+            from: string;
+            /** Format: int64 */
+            port?: number;
+            /**
+             * @description icmp when it is not given
+             * @enum {string}
+             */
+            protocol?: "" | "tcp" | "udp" | "icmp";
+            to: string;
         };
         WithLink: {
             /** @description path of the page where the holder sets a password, once, within 72 hours; empty when none is needed */
@@ -17235,6 +17360,266 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body did not come in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is of a kind that is not taken */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the disk of the database is full */
+            507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-why": {
+        parameters: {
+            query: {
+                from: string;
+                to: string;
+                protocol?: "" | "tcp" | "udp" | "icmp";
+                port?: number;
+            };
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhyAnswer"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "look-why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhyOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhyAnswer"];
                 };
             };
             /** @description the request is not well formed */

@@ -121,6 +121,16 @@ export default function Follow() {
           </p>
         )}
         {followed.data ? <Ways at={at} followed={followed.data} /> : null}
+        {followed.data && packet ? (
+          <p className="mt-3">
+            <Link
+              className="link"
+              to={`${pageOf(at)}/watch/-/why?${new URLSearchParams({ from: packet.from, to: packet.to })}`}
+            >
+              Why does it not arrive? Ask the gateways
+            </Link>
+          </p>
+        ) : null}
       </div>
     </div>
   );

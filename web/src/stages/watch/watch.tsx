@@ -48,6 +48,11 @@ export default function Watch() {
               value={query}
               onChange={(e) => set({ q: e.target.value })}
             />
+            {joined.length > 0 ? (
+              <Link className="btn btn-sm" to={`${pageOf(at)}/watch/-/why`}>
+                Why does it not arrive?
+              </Link>
+            ) : null}
             {head ? <Behind at={at} release={head.release} rows={joined} /> : null}
           </>
         }

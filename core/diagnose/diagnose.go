@@ -1,0 +1,261 @@
+// Package diagnose says why a packet does not arrive: from what the design says of its path and
+// what the gateways on it report, step by step, to a cause with its evidence, how sure it is,
+// and what mends it. It says what it could not see, too.
+package diagnose
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+
+	"wideknot/core/gateway"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+)
+
+// A Gateway is what is known of one.
+type Gateway struct {
+	Joined  bool
+	Up      bool            // a server holds its line
+	Wants   *gateway.Config // at the release in force
+	Runs    *gateway.Config // what it runs where that is something else; nil where it is not known
+	Release int             // in force
+	Keeps   int             // release that it runs; 0 where it is not known
+	ByHand  bool            // what it runs is what somebody set there
+	State   *gateway.State  // nil where it reported none
+	Offers  *gateway.Offers
+	Looked  *gateway.Looked // nil where it was not asked to look
+	Echoes  map[Ask]gateway.Echoed
+}
+
+// An Ask is an echo from one address to another.
+type Ask struct{ From, To netip.Addr }
+
+// Known is the design in force and what its gateways say, by site.
+type Known struct {
+	Routes   *route.Map
+	Gateways map[string]*Gateway
+}
+
+// Of returns what is known of a site's gateway; nothing is, where that is not there.
+func (k *Known) Of(site string) *Gateway {
+	if g := k.Gateways[site]; g != nil {
+		return g
+	}
+	return &Gateway{}
+}
+
+// A Verdict says how a packet fares.
+type Verdict string
+
+// The verdicts.
+const (
+	Arrives Verdict = "arrives" // as the design says
+	Standby Verdict = "standby" // it arrives, but not by the first choice
+	Poor    Verdict = "poor"    // it arrives, with losses or too small
+	Fails   Verdict = "fails"
+	Refused Verdict = "refused" // the design does not let it pass
+	Unseen  Verdict = "unseen"  // what is seen does not say
+)
+
+// How sure a cause is.
+type Sureness string
+
+// The degrees.
+const (
+	Sure     Sureness = "sure"
+	Likely   Sureness = "likely"
+	Possible Sureness = "possible"
+)
+
+func (s Sureness) rank() int { return slices.Index([]Sureness{Sure, Likely, Possible}, s) }
+
+// A Cause is why.
+type Cause struct {
+	Code     Code     `json:"code"`
+	Sure     Sureness `json:"sure" enum:"sure,likely,possible"`
+	Words    string   `json:"words"`
+	Site     string   `json:"site,omitempty"` // where it is
+	Link     string   `json:"link,omitempty"`
+	Tunnel   string   `json:"tunnel,omitempty"` // interface at Site
+	Overlay  string   `json:"overlay,omitempty"`
+	Rule     int      `json:"rule,omitempty" doc:"of the overlay's policy, from 1"`
+	Evidence []string `json:"evidence"`
+	Repair   Cure     `json:"repair"`
+}
+
+// A Cure is what mends it.
+type Cure struct {
+	Words string `json:"words"`
+	// Where is the stage of the design in which it is done; empty for work on a device.
+	Where string `json:"where,omitempty" enum:"survey,shape,release,watch"`
+	Site  string `json:"site,omitempty"`
+}
+
+// A PathStep is one of the way there, or of the answer's.
+type PathStep struct {
+	Back    bool      `json:"back" doc:"of the answer's way"`
+	Kind    string    `json:"kind" enum:"lan,gateway,tunnel"`
+	Site    string    `json:"site"`
+	Far     string    `json:"far,omitempty" doc:"site at the other end of a tunnel"`
+	Overlay string    `json:"overlay,omitempty"`
+	Tunnel  string    `json:"tunnel,omitempty" doc:"its name, as in the paths"`
+	Words   string    `json:"words"`
+	Verdict Verdict   `json:"verdict" enum:"arrives,standby,poor,fails,refused,unseen"`
+	Ends    []EndSeen `json:"ends,omitempty" doc:"of a tunnel, here and there"`
+	Said    string    `json:"said,omitempty" doc:"what was seen"`
+}
+
+// An EndSeen is a tunnel's end as its gateway sees it.
+type EndSeen struct {
+	Site       string       `json:"site"`
+	Link       string       `json:"link"`
+	Interface  string       `json:"interface"`
+	Seen       bool         `json:"seen" doc:"its gateway reported of it"`
+	Up         bool         `json:"up"`
+	Since      gateway.Time `json:"since,omitempty"`
+	HandshakeS int          `json:"handshake_s" doc:"0 for none"`
+	Endpoint   string       `json:"endpoint,omitempty"`
+	LatencyUs  int          `json:"latency_us"`
+	LossOut    int          `json:"loss_out_ppm"`
+	LossBack   int          `json:"loss_back_ppm"`
+}
+
+// A Diagnosis is the answer.
+type Diagnosis struct {
+	Packet   route.Packet `json:"-"`
+	FromSite string       `json:"from_site,omitempty"`
+	ToSite   string       `json:"to_site,omitempty"`
+	Verdict  Verdict      `json:"verdict" enum:"arrives,standby,poor,fails,refused,unseen"`
+	Failing  int          `json:"failing" doc:"index of the first step that fails, -1 for none"`
+	Steps    []PathStep   `json:"steps"`
+	Causes   []Cause      `json:"causes" doc:"surest first"`
+	Unseen   []string     `json:"unseen" doc:"what could not be seen"`
+	Wants    []Want       `json:"-"`
+}
+
+// A Want is what a gateway is to be asked for knowing more.
+type Want struct {
+	Site   string
+	Look   *gateway.Look
+	Echoes []gateway.Echo
+}
+
+// diagnoser is a diagnosis on its way.
+type diagnoser struct {
+	*Known
+	plan        *tunnel.Plan
+	packet      route.Packet
+	design, now route.Trace
+	from, to    int // sites, -1 for none
+	fromSeen    netip.Addr
+	toOwn       netip.Addr
+	out         Diagnosis
+	wants       map[string]*Want
+	failed      bool // the gateways' own echo does not come through
+	poor        bool // a tunnel that carries loses packets, or is being looked at for it
+}
+
+// Diagnose says why a packet does not arrive, as far as is known. What it Wants is to be asked,
+// and to be known when it is called again.
+func Diagnose(k *Known, p route.Packet) *Diagnosis {
+	d := &diagnoser{Known: k, plan: k.Routes.Plan, packet: p, from: -1, to: -1, wants: map[string]*Want{}}
+	d.out = Diagnosis{Packet: p, Failing: -1, Steps: []PathStep{}, Causes: []Cause{}, Unseen: []string{}}
+	d.design = k.Routes.Follow(p)
+	if d.byDesign() {
+		d.now = k.Routes.FollowIn(route.Failing{Dead: d.dead}, p)
+		d.seeGateways()
+		d.seeTunnels()
+		d.seeQuality()
+		d.seeHosts()
+	}
+	d.conclude()
+	return &d.out
+}
+
+// Sites lists those that a packet and its answer pass, by the design and at present.
+func Sites(k *Known, p route.Packet) (out []string) {
+	d := &diagnoser{Known: k, plan: k.Routes.Plan}
+	d.design = k.Routes.Follow(p)
+	d.now = k.Routes.FollowIn(route.Failing{Dead: d.dead}, p)
+	for _, site := range d.onPath() {
+		out = append(out, d.key(site))
+	}
+	for _, site := range []int{d.design.Forward.FromSite, d.design.Forward.ToSite} {
+		if key := d.key(site); key != "" && !slices.Contains(out, key) {
+			out = append(out, key)
+		}
+	}
+	return out
+}
+
+// key is a site's.
+func (d *diagnoser) key(site int) string {
+	if site < 0 {
+		return ""
+	}
+	return d.plan.Site(site).Key
+}
+
+// cause adds one, once.
+func (d *diagnoser) cause(c Cause) {
+	for _, have := range d.out.Causes {
+		if have.Code == c.Code && have.Site == c.Site && have.Link == c.Link && have.Tunnel == c.Tunnel {
+			return
+		}
+	}
+	if c.Evidence == nil {
+		c.Evidence = []string{}
+	}
+	d.out.Causes = append(d.out.Causes, c)
+}
+
+func (d *diagnoser) unseen(words string) {
+	if !slices.Contains(d.out.Unseen, words) {
+		d.out.Unseen = append(d.out.Unseen, words)
+	}
+}
+
+func (d *diagnoser) want(site string) *Want {
+	if d.wants[site] == nil {
+		d.wants[site] = &Want{Site: site}
+	}
+	return d.wants[site]
+}
+
+// conclude orders what was found and says how the packet fares.
+func (d *diagnoser) conclude() {
+	slices.SortStableFunc(d.out.Causes, func(a, b Cause) int { return cmp.Compare(a.Sure.rank(), b.Sure.rank()) })
+	for i := range d.out.Steps {
+		if v := d.out.Steps[i].Verdict; d.out.Failing < 0 && (v == Fails || v == Refused) {
+			d.out.Failing = i
+		}
+	}
+	for _, w := range d.wants {
+		d.out.Wants = append(d.out.Wants, *w)
+	}
+	slices.SortFunc(d.out.Wants, func(a, b Want) int { return cmp.Compare(a.Site, b.Site) })
+	if d.out.Verdict != "" {
+		return
+	}
+	has := func(v Verdict) bool {
+		return slices.ContainsFunc(d.out.Steps, func(s PathStep) bool { return s.Verdict == v })
+	}
+	switch {
+	case !d.now.Arrives() || d.failed || d.hostFails():
+		d.out.Verdict = Fails
+	case has(Poor):
+		d.out.Verdict = Poor
+	case has(Fails):
+		d.out.Verdict = Standby
+	case has(Unseen):
+		d.out.Verdict = Unseen
+	default:
+		d.out.Verdict = Arrives
+	}
+}
+
+// hostFails reports whether a step on a LAN does.
+func (d *diagnoser) hostFails() bool {
+	return slices.ContainsFunc(d.out.Steps, func(s PathStep) bool { return s.Kind == "lan" && s.Verdict == Fails })
+}
