@@ -187,6 +187,8 @@ func TestTheDemoLives(t *testing.T) {
 		}
 	}
 	d.find("[data-testid=there] span", "40 of 40 there")
+	d.find("[data-testid=now] strong", "Nobody is cut")
+	d.find("[data-testid=now] strong", "The clock of fenhouse is")
 	d.find("[data-gateway=fenhouse] span", "its clock is 4 min fast")
 	d.goTo("/e/brindlewater/d/first/release?view=plan")
 	d.find("[data-testid=plan-sum] p", "No gateway has anything to change")
@@ -197,6 +199,8 @@ func TestTheDemoLives(t *testing.T) {
 	s.echo("tarnhollow", "10.16.4.10", "10.20.8.10")
 	s.change(`{"do":"cut","site":"tarnhollow","link":"fibre"}`)
 	d.find("[data-gateway=tarnhollow] span", "a WAN link is silent")
+	d.find("[data-testid=now] strong", "The circuit fibre of tarnhollow is dead")
+	d.find("[data-testid=now] p", "As foreseen")
 	s.echo("tarnhollow", "10.16.4.10", "10.20.8.10")
 	d.click("[data-gateway=tarnhollow] a", "Tarn Hollow")
 	d.find("[data-testid=tunnel-ends] strong", "dead")

@@ -22,6 +22,9 @@ type Gateway struct {
 	Release int             // in force
 	Keeps   int             // release that it runs; 0 where it is not known
 	ByHand  bool            // what it runs is what somebody set there
+	Well    bool            // it reported that all its tunnels live; State may then be nil
+	Failed  string          // why it does not take what it is to be, in its own words; empty where it does
+	Clock   int             // by how many ms its clock is ahead
 	State   *gateway.State  // nil where it reported none
 	Offers  *gateway.Offers
 	Looked  *gateway.Looked // nil where it was not asked to look

@@ -106,17 +106,7 @@ func (d *diagnoser) seeGateways() {
 
 // away says of a gateway without a line whether its far ends hear it.
 func (d *diagnoser) away(site int, g *Gateway) {
-	heard, silent := 0, 0
-	for _, e := range d.plan.Ends(site) {
-		_, remote := d.plan.Sides(e)
-		if t := d.tunnelState(d.key(remote.Site), remote.Interface); t != nil && d.Of(d.key(remote.Site)).Up {
-			if t.Up {
-				heard++
-			} else {
-				silent++
-			}
-		}
-	}
+	heard, silent := d.heardBy(site)
 	key := d.key(site)
 	if heard > 0 || silent == 0 {
 		if off := clockOff(g); off != 0 {
@@ -132,6 +122,23 @@ func (d *diagnoser) away(site int, g *Gateway) {
 		Evidence: []string{"it has no line to a server", fmt.Sprintf("none of the %d tunnels to it whose far ends report is alive", silent)},
 		Repair:   Cure{Words: "See to its power and its circuits; what carries its line to the server comes back by itself."},
 	})
+}
+
+// heardBy counts the tunnels of a site that the gateways at their far ends report as alive, and
+// as dead.
+func (d *diagnoser) heardBy(site int) (alive, dead int) {
+	for _, e := range d.plan.Ends(site) {
+		_, remote := d.plan.Sides(e)
+		g := d.Of(d.key(remote.Site))
+		switch t := d.tunnelState(d.key(remote.Site), remote.Interface); {
+		case !g.Up:
+		case t == nil && g.Well, t != nil && t.Up:
+			alive++
+		case t != nil:
+			dead++
+		}
+	}
+	return alive, dead
 }
 
 // clockOff is by how many seconds a gateway's clock was wrong when last heard; 0 where that does

@@ -44,7 +44,7 @@ var least = map[string]string{
 	"check-key": "reader", "follow": "reader", "find": "reader", "get-before-after": "reader", "get-pattern": "reader",
 	"reserve": "planner", "repair-all": "planner", "set-tunnel-order": "planner", "set-direct": "planner", "set-hub-order": "planner", "add-like": "planner",
 
-	"list-gateways": "reader", "get-gateway": "reader", "get-why": "reader", "look-why": "planner", "list-offers": "reader", "take-offers": "planner", "take-drift": "operator", "refuse-offer": "planner",
+	"list-gateways": "reader", "get-gateway": "reader", "get-now": "reader", "get-why": "reader", "look-why": "planner", "list-offers": "reader", "take-offers": "planner", "take-drift": "operator", "refuse-offer": "planner",
 	"make-join-code": "operator", "make-cloud-init": "operator", "withdraw-join-code": "operator", "bar-gateway": "operator", "bring-gateways": "operator", "put-back-gateway": "operator", "make-new-keys": "operator",
 	"plan-rollout": "planner", "list-rollouts": "reader", "get-rollout": "reader", "start-rollout": "operator", "decide-rollout": "operator",
 

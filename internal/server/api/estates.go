@@ -278,7 +278,7 @@ func (s *Server) describe(a huma.API) {
 	transfer(a, s.Desk)
 	s.sitePlans(a)
 	s.gateways(a)
-	s.why(a)
+	s.watch(a)
 	finish(a.OpenAPI())
 }
 

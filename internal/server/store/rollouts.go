@@ -1,6 +1,7 @@
 package store
 
 import (
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -124,6 +125,21 @@ func (t *Tx) GatewayStates(estate uint64) (map[string]string, error) {
 	out := make(map[string]string, len(rows))
 	for i := range rows {
 		out[rows[i].Site] = *rows[i].State
+	}
+	return out, nil
+}
+
+// GatewayStatesOf returns what some gateways of an estate reported last, as JSON, by site.
+func (t *Tx) GatewayStatesOf(estate uint64, sites []string) (map[string]string, error) {
+	out := make(map[string]string, len(sites))
+	for part := range slices.Chunk(sites, 500) {
+		var rows []GatewayLine
+		if err := t.db.Select("site", "state").Where("estate_id = ? AND site IN ? AND state IS NOT NULL", estate, part).Find(&rows).Error; err != nil {
+			return nil, err
+		}
+		for i := range rows {
+			out[rows[i].Site] = *rows[i].State
+		}
 	}
 	return out, nil
 }

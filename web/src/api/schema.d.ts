@@ -1344,6 +1344,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Say what is not as designed at present, by its causes */
+        get: operations["get-now"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/people": {
         parameters: {
             query?: never;
@@ -3119,6 +3136,59 @@ export interface components {
             /** Format: date-time */
             used?: string;
         };
+        Now: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description pairs of sites that the failures cut together, as foreseen
+             */
+            cut: number;
+            /** @description sites that are cut off, the first */
+            cut_sites: string[];
+            /**
+             * Format: int64
+             * @description of those
+             */
+            dead: number;
+            /**
+             * Format: int64
+             * @description ways of gateways that lead nowhere, as those report
+             */
+            dead_ways: number;
+            /**
+             * Format: int64
+             * @description gateways
+             */
+            joined: number;
+            /**
+             * Format: int64
+             * @description pairs that go by other tunnels
+             */
+            moved: number;
+            /**
+             * Format: int64
+             * @description in force; 0 for none
+             */
+            release: number;
+            /**
+             * Format: int64
+             * @description pairs of which there is too little room
+             */
+            squeezed: number;
+            /**
+             * Format: int64
+             * @description gateways that are there
+             */
+            there: number;
+            /** @description worst first */
+            troubles: components["schemas"]["Trouble"][];
+            /**
+             * Format: int64
+             * @description of the release in force
+             */
+            tunnels: number;
+        };
         Offer: {
             /** Format: int64 */
             left: number;
@@ -4160,6 +4230,45 @@ export interface components {
             /** @description as set; what is missing stands for the usual */
             probe: components["schemas"]["Probe"];
             timing: components["schemas"]["Timing"];
+        };
+        Trouble: {
+            code: string;
+            /**
+             * Format: int64
+             * @description pairs of sites that are cut
+             */
+            cut: number;
+            /** @description sites that are cut off, the first */
+            cut_sites: string[];
+            /** @description the first of its tunnels, by name */
+            dead: string[];
+            /** @description all that is dead is what the outage of the part foresees */
+            foreseen: boolean;
+            link?: string;
+            /**
+             * Format: int64
+             * @description pairs of sites that are carried otherwise, as foreseen
+             */
+            moved: number;
+            overlay?: string;
+            /** @description two sites, where it is one tunnel */
+            pair?: string[];
+            /** @description that failed, as outages name it */
+            part?: string;
+            repair: components["schemas"]["Cure"];
+            /** @description when the first of its tunnels died */
+            since?: string;
+            site?: string;
+            /**
+             * Format: int64
+             * @description of which there is too little room
+             */
+            squeezed: number;
+            /** @enum {string} */
+            sure: "sure" | "likely" | "possible";
+            /** Format: int64 */
+            tunnels: number;
+            words: string;
         };
         TunnelNow: {
             /** @description beyond the limits of its probe profile */
@@ -16333,6 +16442,109 @@ export interface operations {
             };
             /** @description the disk of the database is full */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Now"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

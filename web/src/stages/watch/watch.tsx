@@ -11,6 +11,7 @@ import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { When } from "../../parts/when";
+import { Now } from "./now";
 import { Stands } from "./stands";
 
 /** A row is a site with its gateway, or one whose gateway has not joined. */
@@ -63,6 +64,7 @@ export default function Watch() {
       </StageHead>
       <div className="px-6">
         <Trouble error={list.error} />
+        <Now at={at} />
         {list.data && !list.data.taken ? (
           <p className="text-secondary mb-2" role="status">
             ○ This server takes no gateways: it was started without <code>--line-listen</code> and{" "}

@@ -17,7 +17,12 @@ type WhyOrder struct {
 	Port     int    `json:"port,omitempty" minimum:"0" maximum:"65535"`
 }
 
-func (s *Server) why(a huma.API) {
+func (s *Server) watch(a huma.API) {
+	huma.Register(a, operation("get-now", http.MethodGet, "/api/estates/{estate}/now", "Say what is not as designed at present, by its causes"),
+		func(ctx context.Context, in *InEstate) (*struct{ Body *desk.Now }, error) {
+			out, err := s.Desk.Now(ctx, in.Estate)
+			return &struct{ Body *desk.Now }{out}, refusal(err)
+		})
 	why := func(ctx context.Context, estate string, in WhyOrder, look bool) (*struct{ Body *desk.WhyAnswer }, error) {
 		if in.Protocol == "" {
 			in.Protocol = "icmp"

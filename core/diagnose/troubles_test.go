@@ -1,0 +1,207 @@
+package diagnose
+
+import (
+	"os"
+	"slices"
+	"strings"
+	"testing"
+
+	"wideknot/core/estate"
+	"wideknot/core/gateway"
+	"wideknot/core/outage"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+)
+
+func brindlewater(t testing.TB) *route.Map {
+	t.Helper()
+	text, err := os.Open("../../examples/brindlewater.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer text.Close()
+	e, _, err := estate.Read(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return route.Build(tunnel.Derive(e))
+}
+
+// reported is what gateways report while some parts of the estate are dead.
+func reported(t testing.TB, m *route.Map, model *outage.Model, parts ...outage.Part) *Known {
+	t.Helper()
+	kills, err := model.Kills(parts...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	gone := func(site *estate.Site) bool {
+		return slices.ContainsFunc(parts, func(p outage.Part) bool {
+			return p.Kind == outage.Gateway && p.Name == site.Key || p.Kind == outage.Region && p.Name == site.Region
+		})
+	}
+	out := &Known{Routes: m, Gateways: map[string]*Gateway{}}
+	for i := range m.Plan.Estate.Sites {
+		site := &m.Plan.Estate.Sites[i]
+		g := &Gateway{Joined: true, Up: !gone(site), State: &gateway.State{Site: site.Key}}
+		online := false
+		for j := range site.Links {
+			l := &site.Links[j]
+			dead := slices.ContainsFunc(parts, func(p outage.Part) bool {
+				switch p.Kind {
+				case outage.Link:
+					return p.Name == site.Key+"/"+l.Key
+				case outage.Fate:
+					return slices.Contains(l.SharedFate, p.Name)
+				case outage.Provider:
+					return l.Provider == p.Name
+				case outage.Underlay:
+					return l.UnderlayOf() == p.Name
+				}
+				return false
+			})
+			online = online || !dead && l.UnderlayOf() == estate.Internet
+			g.State.Links = append(g.State.Links, gateway.LinkState{Link: l.Key, NextHopUp: !dead, NamesUp: !dead})
+		}
+		g.Up = g.Up && online
+		for _, e := range m.Plan.Ends(i) {
+			local, _ := m.Plan.Sides(e)
+			_, _, tun := m.Plan.At(e)
+			up := kills.Dead == nil || !kills.Dead(tun)
+			g.State.Tunnels = append(g.State.Tunnels, gateway.TunnelState{Interface: local.Interface, Up: up && !tun.Mute, Since: "2026-12-01T03:00:00Z"})
+		}
+		out.Gateways[site.Key] = g
+	}
+	return out
+}
+
+// Each single failure of the demo estate is one trouble, which explains every tunnel that it
+// kills and foresees what the outage of it does. A part that is all of another is told as that.
+func TestOneFailureIsOneTrouble(t *testing.T) {
+	m := brindlewater(t)
+	model := outage.New(m)
+	told := 0
+	for _, p := range model.Parts() {
+		if p.Degree != outage.Dead || p.Kind == outage.Region || p.Kind == outage.Underlay {
+			continue
+		}
+		kills, err := model.Kills(p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		dead := 0
+		for i := range m.Plan.Overlays {
+			for j := range m.Plan.Overlays[i].Adjacencies {
+				for k := range m.Plan.Overlays[i].Adjacencies[j].Tunnels {
+					if x := &m.Plan.Overlays[i].Adjacencies[j].Tunnels[k]; kills.Dead(x) && !x.Mute {
+						dead++
+					}
+				}
+			}
+		}
+		if dead == 0 {
+			continue
+		}
+		told++
+		is := Look(reported(t, m, model, p), model)
+		if len(is.Troubles) != 1 || is.Troubles[0].Tunnels != dead || !is.Troubles[0].Foreseen {
+			t.Errorf("%s, %d tunnels: %d troubles, %+v", p, dead, len(is.Troubles), is.Troubles)
+			continue
+		}
+		if x := &is.Troubles[0]; x.Part != p.String() {
+			as, err := outage.ParsePart(x.Part)
+			if err != nil {
+				t.Fatal(err)
+			}
+			same, err := model.Kills(as)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for i := range m.Plan.Overlays {
+				for j := range m.Plan.Overlays[i].Adjacencies {
+					for k := range m.Plan.Overlays[i].Adjacencies[j].Tunnels {
+						if y := &m.Plan.Overlays[i].Adjacencies[j].Tunnels[k]; same.Dead(y) != kills.Dead(y) {
+							t.Fatalf("%s is told as %s, which is something else", p, x.Part)
+						}
+					}
+				}
+			}
+		}
+		o, err := model.Fail(p)
+		if err != nil || is.Cut != o.Cut || is.Moved != o.Moved || is.Squeezed != o.Squeezed {
+			t.Errorf("%s: %d cut, %d moved, and outages say %d and %d (%v)", p, is.Cut, is.Moved, o.Cut, o.Moved, err)
+		}
+	}
+	if told < 80 {
+		t.Errorf("%d failures were told", told)
+	}
+}
+
+func TestTroubles(t *testing.T) {
+	m := brindlewater(t)
+	model := outage.New(m)
+	part := func(text string) outage.Part {
+		p, err := outage.ParsePart(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p
+	}
+	for name, c := range map[string]struct {
+		parts  []string
+		change func(k *Known)
+		want   []string // what is said, in order
+	}{
+		"nothing": {},
+		"a carrier and a circuit of another": {parts: []string{"provider:Lumenway", "link:salternreach/ring"}, want: []string{
+			"Lumenway is dead", "the circuit ring of salternreach is dead",
+		}},
+		"by hand, refused, clock": {change: func(k *Known) {
+			k.Gateways["osierweir"].ByHand = true
+			k.Gateways["mossgill"].Failed, k.Gateways["mossgill"].Release = "no room for the route", 3
+			k.Gateways["quillbeck"].Clock = -90_000
+		}, want: []string{"the clock of quillbeck is -90 s off", "somebody changed the gateway of osierweir by hand", "the gateway of mossgill did not take release 3: no room for the route"}},
+		"one tunnel, that one end says is dead": {change: func(k *Known) {
+			k.Gateways["tarnhollow"].State.Tunnels[0].Up = false
+		}, want: []string{"the tunnel between"}},
+		"away, though it carries": {change: func(k *Known) { k.Gateways["osierweir"].Up = false }, want: []string{"the gateway of osierweir is away, though it carries"}},
+		"a link that answers and carries nothing": {parts: []string{"link:osierweir/ring"}, change: func(k *Known) {
+			for i := range k.Gateways["osierweir"].State.Links {
+				k.Gateways["osierweir"].State.Links[i].NextHopUp = true
+			}
+		}, want: []string{"none of the tunnels of osierweir (ring) lives"}},
+		"beyond limits": {change: func(k *Known) {
+			for i := range k.Gateways["osierweir"].State.Tunnels {
+				k.Gateways["osierweir"].State.Tunnels[i].Beyond = true
+			}
+		}, want: []string{"tunnels of osierweir (", "tunnels of osierweir (", "tunnels of osierweir ("}},
+	} {
+		var parts []outage.Part
+		for _, p := range c.parts {
+			parts = append(parts, part(p))
+		}
+		k := reported(t, m, model, parts...)
+		if c.change != nil {
+			c.change(k)
+		}
+		is := Look(k, model)
+		same := len(is.Troubles) == len(c.want)
+		for _, w := range c.want {
+			same = same && slices.ContainsFunc(is.Troubles, func(x Trouble) bool { return strings.Contains(x.Words, w) })
+		}
+		if !same {
+			t.Errorf("%s: want %q", name, c.want)
+			for _, x := range is.Troubles {
+				t.Errorf("  %s, %d tunnels", x.Words, x.Tunnels)
+			}
+		}
+	}
+}
+
+func BenchmarkLook(b *testing.B) {
+	m := brindlewater(b)
+	model := outage.New(m)
+	k := reported(b, m, model, outage.Part{Kind: outage.Provider, Name: "Lumenway"})
+	for b.Loop() {
+		Look(k, model)
+	}
+}

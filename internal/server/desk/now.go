@@ -1,0 +1,90 @@
+package desk
+
+import (
+	"context"
+	"time"
+
+	"wideknot/core/diagnose"
+	"wideknot/core/gateway"
+	"wideknot/internal/server/store"
+)
+
+// A Now is what is not as designed at present, by the release in force.
+type Now struct {
+	Release  uint64    `json:"release" doc:"in force; 0 for none"`
+	At       time.Time `json:"at"`
+	Joined   int       `json:"joined" doc:"gateways"`
+	There    int       `json:"there" doc:"gateways that are there"`
+	Tunnels  int       `json:"tunnels" doc:"of the release in force"`
+	Dead     int       `json:"dead" doc:"of those"`
+	DeadWays int       `json:"dead_ways" doc:"ways of gateways that lead nowhere, as those report"`
+	diagnose.Situation
+}
+
+// Now says what is not as designed at present.
+func (d *Desk) Now(ctx context.Context, estateKey string) (*Now, error) {
+	view, err := d.View(ctx, Place{estateKey, Released})
+	if err != nil {
+		return nil, err
+	}
+	out := &Now{Release: view.Latest, At: time.Now().UTC(), Situation: diagnose.Situation{Troubles: []diagnose.Trouble{}, CutSites: []string{}}}
+	known, ways, err := d.troubled(ctx, view)
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range known.Gateways {
+		if g.Joined {
+			out.Joined++
+		}
+		if g.Up {
+			out.There++
+		}
+	}
+	if view.Latest == 0 {
+		return out, nil
+	}
+	out.Tunnels = view.Plan.Tunnels()
+	out.DeadWays = ways
+	out.Situation = diagnose.Look(known, view.Model())
+	for i := range out.Troubles {
+		if t := &out.Troubles[i]; t.Code != diagnose.Lossy {
+			out.Dead += t.Tunnels
+		}
+	}
+	return out, nil
+}
+
+// troubled reads which gateways there are, and what those report whose tunnels do not all live
+// well; of the others that is known. It counts the ways that lead nowhere.
+func (d *Desk) troubled(ctx context.Context, view *View) (out *diagnose.Known, ways int, err error) {
+	out = &diagnose.Known{Routes: view.Routes, Gateways: map[string]*diagnose.Gateway{}}
+	err = d.store.Snapshot(ctx, func(tx *store.Tx) error {
+		live, err := tx.LiveGateways(view.estateID)
+		if err != nil {
+			return err
+		}
+		ways = 0
+		var ask []string
+		for i := range live {
+			row := gatewayRow(&live[i])
+			g := &diagnose.Gateway{
+				Joined: row.BarredAt == nil, Up: row.Up, Release: int(view.Latest), Keeps: int(row.Confirmed), ByHand: row.Differs || row.Phase == "differs",
+				Clock: row.ClockMs, Well: row.ReportedAt != nil && row.Dead == 0 && row.Beyond == 0,
+			}
+			if row.Phase == "failed" || row.Phase == "went-back" {
+				g.Failed = row.Words
+			}
+			out.Gateways[row.Site] = g
+			ways += row.DeadWays
+			if row.Up && row.ReportedAt != nil && (!g.Well || row.DownLink > 0) {
+				ask = append(ask, row.Site)
+			}
+		}
+		states, err := tx.GatewayStatesOf(view.estateID, ask)
+		for site, text := range states {
+			out.Gateways[site].State, _ = gateway.ParseState([]byte(text)) // what cannot be read is not known
+		}
+		return err
+	})
+	return out, ways, err
+}
