@@ -31,8 +31,12 @@ type Gateway struct {
 	Echoes  map[Ask]gateway.Echoed
 }
 
-// An Ask is an echo from one address to another.
-type Ask struct{ From, To netip.Addr }
+// An Ask is an echo from one address to another; what comes of one that matters is asked for
+// again, later.
+type Ask struct {
+	From, To netip.Addr
+	Again    bool
+}
 
 // Known is the design in force and what its gateways say, by site.
 type Known struct {
@@ -142,6 +146,7 @@ type Want struct {
 	Site   string
 	Look   *gateway.Look
 	Echoes []gateway.Echo
+	Again  bool // the echoes are asked for again
 }
 
 // diagnoser is a diagnosis on its way.
@@ -154,6 +159,7 @@ type diagnoser struct {
 	fromSeen    netip.Addr
 	toOwn       netip.Addr
 	out         Diagnosis
+	states      map[string]map[string]*gateway.TunnelState // by site and interface
 	wants       map[string]*Want
 	failed      bool // the gateways' own echo does not come through
 	poor        bool // a tunnel that carries loses packets, or is being looked at for it
@@ -244,8 +250,12 @@ func (d *diagnoser) conclude() {
 	has := func(v Verdict) bool {
 		return slices.ContainsFunc(d.out.Steps, func(s PathStep) bool { return s.Verdict == v })
 	}
+	fails := !d.now.Arrives() || d.failed || d.hostFails()
+	if !fails {
+		d.harmless()
+	}
 	switch {
-	case !d.now.Arrives() || d.failed || d.hostFails():
+	case fails:
 		d.out.Verdict = Fails
 	case has(Poor):
 		d.out.Verdict = Poor
@@ -255,6 +265,20 @@ func (d *diagnoser) conclude() {
 		d.out.Verdict = Unseen
 	default:
 		d.out.Verdict = Arrives
+	}
+}
+
+// harmless takes back what was said of gateways that run something else than what is in force:
+// the packet arrives, and the tunnels that are dead have their own causes.
+func (d *diagnoser) harmless() {
+	d.out.Causes = slices.DeleteFunc(d.out.Causes, func(c Cause) bool { return (c.Code == OlderRelease || c.Code == ByHand) && c.Tunnel == "" })
+	d.out.Failing = -1
+	for i := range d.out.Steps {
+		if s := &d.out.Steps[i]; s.Kind == "gateway" && s.Verdict == Fails {
+			s.Verdict = Arrives
+		} else if d.out.Failing < 0 && (s.Verdict == Fails || s.Verdict == Refused) {
+			d.out.Failing = i
+		}
 	}
 }
 

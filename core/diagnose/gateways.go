@@ -16,12 +16,18 @@ func (d *diagnoser) tunnelState(site, name string) *gateway.TunnelState {
 	if s == nil {
 		return nil
 	}
-	for i := range s.Tunnels {
-		if s.Tunnels[i].Interface == name {
-			return &s.Tunnels[i]
+	by := d.states[site]
+	if by == nil {
+		by = make(map[string]*gateway.TunnelState, len(s.Tunnels))
+		for i := range s.Tunnels {
+			by[s.Tunnels[i].Interface] = &s.Tunnels[i]
 		}
+		if d.states == nil {
+			d.states = map[string]map[string]*gateway.TunnelState{}
+		}
+		d.states[site] = by
 	}
-	return nil
+	return by[name]
 }
 
 // linkState is what is seen of a WAN link: by a look, or by what was reported last.
@@ -156,13 +162,17 @@ func (d *diagnoser) deviates(site int, g *Gateway) bool {
 	if g.Runs == nil || g.Wants == nil {
 		return false
 	}
-	what := d.otherwise(g)
+	what, hard := d.otherwise(g)
 	if len(what) == 0 {
 		return false
 	}
+	sure := Sure
+	if !hard {
+		sure = Possible
+	}
 	key := d.key(site)
 	c := Cause{
-		Code: OlderRelease, Sure: Sure, Site: key, Words: fmt.Sprintf("the gateway of %s runs release %d; release %d is in force", key, g.Keeps, g.Release),
+		Code: OlderRelease, Sure: sure, Site: key, Words: fmt.Sprintf("the gateway of %s runs release %d; release %d is in force", key, g.Keeps, g.Release),
 		Evidence: what, Repair: Cure{Words: fmt.Sprintf("Bring release %d to it.", g.Release), Where: "release", Site: key},
 	}
 	if g.ByHand {
@@ -170,12 +180,12 @@ func (d *diagnoser) deviates(site int, g *Gateway) bool {
 		c.Repair = Cure{Words: "Put back what was confirmed, or take what was changed into a draft.", Where: "watch", Site: key}
 	}
 	d.cause(c)
-	return true
+	return hard
 }
 
 // otherwise says in words how what a gateway runs treats this packet otherwise than what is in
-// force: by its routes, its tunnels, its filter.
-func (d *diagnoser) otherwise(g *Gateway) (out []string) {
+// force: by its routes and tunnels, which is hard, or perhaps by its filter.
+func (d *diagnoser) otherwise(g *Gateway) (out []string, hard bool) {
 	for _, at := range []netip.Addr{d.packet.To, d.fromSeen} {
 		was, is := leads(g.Wants, at), leads(g.Runs, at)
 		if was != is && was != "" {
@@ -194,10 +204,11 @@ func (d *diagnoser) otherwise(g *Gateway) (out []string) {
 		}
 		out = append(out, settings(g, want, have, []netip.Addr{d.packet.To, d.fromSeen})...)
 	}
+	hard = len(out) > 0
 	if filters(g.Wants) != filters(g.Runs) {
 		out = append(out, "its filter is another one")
 	}
-	return out
+	return out, hard
 }
 
 func orNowhere(words string) string {

@@ -16,11 +16,23 @@ func (d *diagnoser) echo(site int, from, to netip.Addr, size int) (e gateway.Ech
 	if !g.Joined || !g.Up || !from.IsValid() || !to.IsValid() || from == to {
 		return e, false
 	}
-	if e, known = g.Echoes[Ask{from, to}]; known {
+	if e, known = g.Echoes[Ask{From: from, To: to}]; known {
 		return e, true
 	}
 	w := d.want(key)
 	w.Echoes = append(w.Echoes, gateway.Echo{From: from, To: to, Size: size})
+	return e, false
+}
+
+// again is what comes of an echo that went ill when it is asked for later: a tunnel may have died
+// just then, and others carry now. Until that is known, nothing is.
+func (d *diagnoser) again(site int, from, to netip.Addr, size int) (e gateway.Echoed, known bool) {
+	key := d.key(site)
+	if e, known = d.Of(key).Echoes[Ask{From: from, To: to, Again: true}]; known {
+		return e, true
+	}
+	w := d.want(key)
+	w.Echoes, w.Again = []gateway.Echo{{From: from, To: to, Size: size}}, true
 	return e, false
 }
 
@@ -57,6 +69,12 @@ func (d *diagnoser) seeHosts() {
 	e, known := d.echo(d.from, here, thereSeen, d.now.MTU)
 	if !known {
 		return
+	}
+	if e.Answered < d.now.MTU && !d.poor {
+		if e, known = d.again(d.from, here, thereSeen, d.now.MTU); !known {
+			d.failed = e.Answered == 0
+			return
+		}
 	}
 	switch {
 	case e.Answered == 0:
@@ -155,7 +173,7 @@ func (d *diagnoser) beyond(from, to int, own, hostSeen, host netip.Addr, _ bool)
 	if host == near {
 		return
 	}
-	local, known := d.Of(key).Echoes[Ask{near, host}]
+	local, known := d.Of(key).Echoes[Ask{From: near, To: host}]
 	if !known || local.Answered == 0 {
 		return
 	}

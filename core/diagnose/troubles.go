@@ -33,6 +33,19 @@ type Trouble struct {
 	Cut      int      `json:"cut" doc:"pairs of sites that are cut"`
 	CutSites []string `json:"cut_sites" doc:"sites that are cut off, the first"`
 	Repair   Cure     `json:"repair"`
+	// All names all of its tunnels, and Unsettled says that it may soon be told as part of another
+	// one: what its circuit says comes later.
+	All       []string `json:"-"`
+	Unsettled bool     `json:"-"`
+}
+
+// Name tells troubles apart, whatever they explain at present.
+func (t *Trouble) Name() string {
+	tunnel := ""
+	if len(t.Pair) > 0 && len(t.Dead) > 0 {
+		tunnel = t.Overlay + " " + t.Dead[0]
+	}
+	return strings.Join([]string{string(t.Code), t.Site, t.Link, t.Part, tunnel}, "|")
 }
 
 // mostNamed is how many names a trouble lists.
@@ -391,11 +404,24 @@ func (s *sorter) rest() {
 		}
 		a, b := s.key(t.A.Site), s.key(t.B.Site)
 		s.add(Trouble{
-			Code: TunnelDead, Sure: Possible, Site: a, Link: s.plan.Link(&t.A).Key, Overlay: p.overlay, Pair: []string{a, b},
+			Code: TunnelDead, Sure: Possible, Site: a, Link: s.plan.Link(&t.A).Key, Overlay: p.overlay, Pair: []string{a, b}, Unsettled: s.unsettled(t),
 			Words:  fmt.Sprintf("the tunnel between %s (%s) and %s (%s) is dead", a, s.plan.Link(&t.A).Key, b, s.plan.Link(&t.B).Key),
 			Repair: Cure{Words: "Ask why.", Where: "watch"},
 		}, func(other *tunnel.Tunnel) bool { return other == t })
 	}
+}
+
+// unsettled reports whether what a tunnel goes by, or is kept by, may be dead as a whole.
+func (s *sorter) unsettled(t *tunnel.Tunnel) bool {
+	for _, p := range []*tunnel.Port{&t.A, &t.B} {
+		key := s.key(p.Site)
+		l := s.plan.Link(p)
+		w := s.linkState(key, l.Key)
+		if g := s.Of(key); g.Joined && !g.Up || w != nil && !w.NextHopUp && len(l.NextHop) > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // poor finds tunnels that carry and are beyond their limits, by the link that most of them share.
@@ -444,6 +470,7 @@ func (s *sorter) add(t Trouble, its func(*tunnel.Tunnel) bool) {
 			continue
 		}
 		s.put[p.tunnel] = true
+		t.All = append(t.All, p.overlay+" "+s.plan.Ident(p.tunnel))
 		if t.Tunnels++; len(t.Dead) < mostNamed {
 			t.Dead = append(t.Dead, s.plan.Ident(p.tunnel))
 		}

@@ -205,7 +205,7 @@ func (s *standing) known(older map[string]bool) *diagnose.Known {
 // diagnosed asks until nothing more is wanted.
 func (s *standing) diagnosed(k *diagnose.Known, p route.Packet) *diagnose.Diagnosis {
 	s.t.Helper()
-	for range 5 {
+	for range 6 {
 		d := diagnose.Diagnose(k, p)
 		if len(d.Wants) == 0 {
 			return d
@@ -226,7 +226,7 @@ func (s *standing) diagnosed(k *diagnose.Known, p route.Packet) *diagnose.Diagno
 					g.Echoes = map[diagnose.Ask]gateway.Echoed{}
 				}
 				for _, e := range heard {
-					g.Echoes[diagnose.Ask{From: e.From, To: e.To}] = e
+					g.Echoes[diagnose.Ask{From: e.From, To: e.To, Again: w.Again}] = e
 				}
 				done <- err
 			}()
@@ -235,6 +235,13 @@ func (s *standing) diagnosed(k *diagnose.Known, p route.Packet) *diagnose.Diagno
 			if err := <-done; err != nil {
 				s.t.Error(err)
 			}
+		}
+		for site, g := range k.Gateways { // what they report meanwhile
+			state, err := s.Site(site).Agent.State(context.Background())
+			if err != nil {
+				s.t.Fatal(err)
+			}
+			g.State = state
 		}
 	}
 	return diagnose.Diagnose(k, p)

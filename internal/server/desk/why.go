@@ -45,7 +45,7 @@ var ErrLooking = errors.New("gateways of this estate are being asked to look alr
 
 // Rounds of asking, and how long each may take in seconds.
 const (
-	whyRounds = 4
+	whyRounds = 6
 	whyWithin = 15
 	fewEnough = 150 // gateways of which all states are read, to tell what is dead together
 )
@@ -90,11 +90,39 @@ func (d *Desk) Why(ctx context.Context, estateKey string, w Why) (*WhyAnswer, er
 			if err := d.askFor(ctx, view.estateID, known, is.Wants); err != nil {
 				return nil, err
 			}
+			if err := d.seeAnew(ctx, view, known); err != nil {
+				return nil, err
+			}
 			is = diagnose.Diagnose(known, p)
 		}
 	}
 	out.Diagnosis = *is
 	return out, nil
+}
+
+// seeAnew reads what gateways reported meanwhile.
+func (d *Desk) seeAnew(ctx context.Context, view *View, known *diagnose.Known) error {
+	return d.store.Snapshot(ctx, func(tx *store.Tx) error {
+		live, err := tx.LiveGateways(view.estateID)
+		if err != nil {
+			return err
+		}
+		var sites []string
+		for i := range live {
+			if g := known.Gateways[live[i].Site]; g != nil {
+				g.Up = live[i].Up && live[i].BarredAt == nil
+				sites = append(sites, live[i].Site)
+			}
+		}
+		sites = slices.DeleteFunc(sites, func(site string) bool { return known.Gateways[site].State == nil })
+		states, err := tx.GatewayStatesOf(view.estateID, sites)
+		for site, text := range states {
+			if s, err := gateway.ParseState([]byte(text)); err == nil { // what cannot be read says nothing new
+				known.Gateways[site].State = s
+			}
+		}
+		return err
+	})
 }
 
 // addressOf reads an address, or takes a site's gateway's own.
@@ -273,14 +301,14 @@ func (d *Desk) askFor(ctx context.Context, estateID uint64, known *diagnose.Know
 			return err
 		}
 		for i := range wants {
-			answerInto(known.Gateways[wants[i].Site], operation, by[wants[i].Site])
+			answerInto(known.Gateways[wants[i].Site], operation, wants[i].Again, by[wants[i].Site])
 		}
 	}
 	return nil
 }
 
 // answerInto adds what a gateway answered; what it did not is not known.
-func answerInto(g *diagnose.Gateway, operation string, row *store.Ask) {
+func answerInto(g *diagnose.Gateway, operation string, again bool, row *store.Ask) {
 	if row == nil || row.Output == nil {
 		return
 	}
@@ -299,7 +327,7 @@ func answerInto(g *diagnose.Gateway, operation string, row *store.Ask) {
 		g.Echoes = map[diagnose.Ask]gateway.Echoed{}
 	}
 	for _, e := range list {
-		g.Echoes[diagnose.Ask{From: e.From, To: e.To}] = e
+		g.Echoes[diagnose.Ask{From: e.From, To: e.To, Again: again}] = e
 	}
 }
 

@@ -43,6 +43,11 @@ var rights = []struct{ table, may string }{
 	{"rollouts", "SELECT, INSERT, UPDATE"},
 	{"rollout_notes", "SELECT, INSERT"},
 	{"asks", "SELECT, INSERT, UPDATE, DELETE"},
+	{"events", "SELECT, INSERT, DELETE"},
+	{"troubles", "SELECT, INSERT, UPDATE, DELETE"},
+	{"event_leases", "SELECT, INSERT, UPDATE"},
+	{"listeners", "SELECT, INSERT, UPDATE, DELETE"},
+	{"messages", "SELECT, INSERT, UPDATE"},
 	{"servers", "SELECT, INSERT, UPDATE, DELETE"},
 }
 
