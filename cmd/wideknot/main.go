@@ -46,7 +46,7 @@ func run(ctx context.Context, arguments []string) int {
 		SilenceUsage:  true,
 		SilenceErrors: true,
 	}
-	root.AddCommand(checkCommand(), deriveCommand(), allocateCommand(), keysCommand(), renderCommand(), traceCommand(), outageCommand(), diffCommand(), spaceCommand(), repairCommand(), importCommand(), sampleCommand(), serveCommand(), demoCommand(), backupCommand(), restoreCommand(), migrateCommand(), rotateKeyCommand(), openapiCommand(), schemaCommand(), noticesCommand(), gatewayCommand(), fleetCommand(), cloudInitCommand(), rolloutCommand(), whyCommand())
+	root.AddCommand(checkCommand(), deriveCommand(), allocateCommand(), keysCommand(), renderCommand(), traceCommand(), outageCommand(), diffCommand(), spaceCommand(), repairCommand(), importCommand(), sampleCommand(), serveCommand(), demoCommand(), backupCommand(), restoreCommand(), migrateCommand(), rotateKeyCommand(), openapiCommand(), schemaCommand(), noticesCommand(), gatewayCommand(), fleetCommand(), cloudInitCommand(), rolloutCommand(), whyCommand(), eventsCommand())
 	root.SetArgs(arguments)
 	err := root.ExecuteContext(ctx)
 	var known exit

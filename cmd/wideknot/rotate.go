@@ -9,6 +9,7 @@ import (
 
 	"wideknot/internal/server/desk"
 	"wideknot/internal/server/enrol"
+	"wideknot/internal/server/events"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
 )
@@ -85,5 +86,9 @@ func resealAll(ctx context.Context, db *store.Store, sealer *identity.Sealer) (i
 	if changed {
 		n++
 	}
-	return n, err
+	if err != nil {
+		return n, err
+	}
+	listeners, err := events.Reseal(ctx, db, sealer)
+	return n + listeners, err
 }

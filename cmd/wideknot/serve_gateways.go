@@ -7,18 +7,24 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/mail"
+	"net/netip"
 	"os"
+	"strconv"
 	"sync"
 
 	"wideknot/internal/line"
 	"wideknot/internal/server/api"
 	"wideknot/internal/server/enrol"
+	"wideknot/internal/server/events"
 	"wideknot/internal/server/rollouts"
 	"wideknot/internal/server/watch"
 )
 
 // gatewayPorts are what a server listens on for gateways; nil for none.
 type gatewayPorts struct {
+	watcher     *events.Watcher
+	teller      *events.Teller
 	office      *enrol.Office
 	keeper      *watch.Keeper
 	runner      *rollouts.Runner
@@ -73,7 +79,33 @@ func (s *settings) gateways(ctx context.Context, server *api.Server) (*gatewayPo
 	}
 	p.runner = &rollouts.Runner{Office: rollouts.New(server.Store, server.Desk), Name: p.keeper.Name, Log: slog.Default()}
 	server.Enrol = p.office
+	if p.teller, err = s.teller(server); err != nil {
+		return nil, err
+	}
+	server.Teller = p.teller
+	p.watcher = &events.Watcher{Store: server.Store, Desk: server.Desk, Name: p.keeper.Name, Log: slog.Default()}
 	return p, nil
+}
+
+// teller is who tells people of events.
+func (s *settings) teller(server *api.Server) (*events.Teller, error) {
+	out := &events.Teller{Store: server.Store, Sealer: server.Sealer, Hosts: s.tell, Origin: s.publicURL, Log: slog.Default()}
+	if s.mailServer == "" {
+		return out, nil
+	}
+	host, port, err := net.SplitHostPort(s.mailServer)
+	number, wrong := strconv.Atoi(port)
+	if err != nil || wrong != nil {
+		return nil, unusable(fmt.Errorf("--mail-server is %q, and is to be HOST:PORT", s.mailServer))
+	}
+	if _, err := mail.ParseAddress(s.mailFrom); err != nil {
+		return nil, unusable(fmt.Errorf("--mail-from is %q, which is no address: mail has to come from one", s.mailFrom))
+	}
+	if at, err := netip.ParseAddr(host); s.mailPlain && (err != nil || !at.IsLoopback()) {
+		return nil, unusable(errors.New("--mail-plain is for a server on a loopback address"))
+	}
+	out.Mail = events.MailServer{Host: host, Port: number, From: s.mailFrom, User: s.mailUser, Password: s.mailPassword, Plain: s.mailPlain}
+	return out, nil
 }
 
 // serve answers gateways until end is called; ended is closed when all is done.
@@ -90,6 +122,8 @@ func (p *gatewayPorts) serve(ctx context.Context, failed chan<- error) (end func
 		func() error { return p.office.Serve(ctx, p.enrol, p.shown) },
 		func() error { return line.AnswerOutside(ctx, p.outside) },
 		func() error { p.runner.Run(ctx); return nil },
+		func() error { p.watcher.Run(ctx); return nil },
+		func() error { p.teller.Run(ctx); return nil },
 	} {
 		all.Go(func() {
 			if err := do(); err != nil && ctx.Err() == nil {

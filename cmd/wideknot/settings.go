@@ -29,8 +29,11 @@ type settings struct {
 	lineListen, enrolListen                      string
 	enrolAt, lineAt                              string
 	oidcIssuer, oidcClient, oidcSecret, oidcName string
+	tell                                         []string
+	mailServer, mailFrom, mailUser               string
+	mailPlain                                    bool
 
-	masterKey, oidcSecretText string // from the environment or the file only
+	masterKey, oidcSecretText, mailPassword string // from the environment or the file only
 }
 
 const settingsHelp = `
@@ -39,7 +42,7 @@ Every setting can be given, in this order of precedence,
   in the environment               WIDEKNOT_PUBLIC_URL=https://knot.example
   in a YAML file (--config FILE)   public-url: https://knot.example
 Secrets are best kept off the command line: WIDEKNOT_DSN, WIDEKNOT_ADMIN_DSN, WIDEKNOT_MASTER_KEY (the
-master key itself, instead of a file) and WIDEKNOT_OIDC_SECRET, or the file.`
+master key itself, instead of a file), WIDEKNOT_OIDC_SECRET and WIDEKNOT_MAIL_PASSWORD, or the file.`
 
 // addData adds the flags that say where the data is.
 func (s *settings) addData(c *cobra.Command) {
@@ -73,6 +76,11 @@ func (s *settings) addServer(c *cobra.Command) {
 	f.StringVar(&s.oidcClient, "oidc-client", "", "our client ID there")
 	f.StringVar(&s.oidcSecret, "oidc-secret-file", "", "file of our client secret there")
 	f.StringVar(&s.oidcName, "oidc-name", "your organisation", "how the issuer is called on the page where one signs in")
+	f.StringSliceVar(&s.tell, "tell", nil, "hosts, as HOST or HOST:PORT, to whose webhooks events may be told; none by default")
+	f.StringVar(&s.mailServer, "mail-server", "", "HOST:PORT of the server that takes mail about events; empty for no mail")
+	f.StringVar(&s.mailFrom, "mail-from", "", "address that mail comes from")
+	f.StringVar(&s.mailUser, "mail-user", "", "account there, with WIDEKNOT_MAIL_PASSWORD; empty for none")
+	f.BoolVar(&s.mailPlain, "mail-plain", false, "send mail without TLS, to a server on a loopback address")
 	f.BoolVar(&s.verbose, "verbose", false, "log every request")
 }
 
@@ -82,7 +90,7 @@ func (s *settings) read(flags *pflag.FlagSet) error {
 	v.SetEnvPrefix("wideknot")
 	v.SetEnvKeyReplacer(strings.NewReplacer("-", "_"))
 	v.AutomaticEnv()
-	for _, secret := range []string{"master-key", "oidc-secret"} {
+	for _, secret := range []string{"master-key", "oidc-secret", "mail-password"} {
 		_ = v.BindEnv(secret) // fails for an empty name only
 	}
 	if s.config == "" {
@@ -95,7 +103,7 @@ func (s *settings) read(flags *pflag.FlagSet) error {
 			return unusable(fmt.Errorf("reading the settings in %s: %w", s.config, err))
 		}
 		for _, key := range v.AllKeys() {
-			if flags.Lookup(key) == nil && key != "master-key" && key != "oidc-secret" {
+			if flags.Lookup(key) == nil && key != "master-key" && key != "oidc-secret" && key != "mail-password" {
 				return unusable(fmt.Errorf("%s: there is no setting %q; see wideknot serve --help", s.config, key))
 			}
 		}
@@ -113,7 +121,7 @@ func (s *settings) read(flags *pflag.FlagSet) error {
 			failed = unusable(fmt.Errorf("the setting %s is %q: %w", f.Name, text, err))
 		}
 	})
-	s.masterKey, s.oidcSecretText = v.GetString("master-key"), v.GetString("oidc-secret")
+	s.masterKey, s.oidcSecretText, s.mailPassword = v.GetString("master-key"), v.GetString("oidc-secret"), v.GetString("mail-password")
 	return failed
 }
 

@@ -15,6 +15,7 @@ const (
 	OlderRelease     Code = "older-release"     //
 	ByHand           Code = "by-hand"           // what a gateway runs was changed there
 	CircuitDead      Code = "circuit-dead"      //
+	HopSilent        Code = "hop-silent"        // the next hop of a circuit that carries
 	UDPBlocked       Code = "udp-blocked"       // by the carrier of a link
 	LostBetween      Code = "lost-between"      // what one end sends does not get to the other
 	NotForwarded     Code = "not-forwarded"     // a port

@@ -258,7 +258,14 @@ func (s *sorter) alone(told map[string]bool) {
 		for j := range s.plan.Estate.Sites[i].Links {
 			l := &s.plan.Estate.Sites[i].Links[j]
 			name := key + "/" + l.Key
-			if _, silent := s.silent[name]; !silent || told[name] || s.gone[key] {
+			if w := s.linkState(key, l.Key); w != nil && !w.NextHopUp && len(l.NextHop) > 0 && l.Device != "" && s.Of(key).Up && !s.isSilent(name) {
+				s.add(Trouble{
+					Code: HopSilent, Sure: Possible, Site: key, Link: l.Key, Unsettled: true,
+					Words:  fmt.Sprintf("the next hop of the circuit %s of %s does not answer", l.Key, key),
+					Repair: Cure{Words: "Some of its tunnels are not known to be dead: those without probes show it late. See whether it carries.", Where: "watch", Site: key},
+				}, nil)
+			}
+			if !s.isSilent(name) || told[name] || s.gone[key] {
 				continue
 			}
 			s.add(Trouble{
@@ -302,6 +309,11 @@ func (s *sorter) common() (of map[outage.Part][]string, order []outage.Part) {
 		}
 	}
 	return of, order
+}
+
+func (s *sorter) isSilent(circuit string) bool {
+	_, silent := s.silent[circuit]
+	return silent
 }
 
 // sureOf is how sure it is that circuits are dead: of a gateway that is away only its far ends

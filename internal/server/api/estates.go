@@ -279,6 +279,7 @@ func (s *Server) describe(a huma.API) {
 	s.sitePlans(a)
 	s.gateways(a)
 	s.watch(a)
+	s.listeners(a)
 	finish(a.OpenAPI())
 }
 

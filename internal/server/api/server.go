@@ -28,6 +28,7 @@ import (
 	"wideknot/core/estate"
 	"wideknot/internal/server/desk"
 	"wideknot/internal/server/enrol"
+	"wideknot/internal/server/events"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
 )
@@ -54,6 +55,7 @@ type Server struct {
 	Provider       *identity.Provider // nil without OpenID Connect
 	Demo           *DemoAccount       // nil but in the demo
 	Enrol          *enrol.Office      // nil where no gateways are taken
+	Teller         *events.Teller     // who tells people of events; nil where no gateways are taken
 	Version        string
 	PublicURL      string // how browsers reach the server, when not by the address it listens on
 	TLS            bool

@@ -5,6 +5,7 @@ package events
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -12,7 +13,6 @@ import (
 
 	"wideknot/core/diagnose"
 	"wideknot/internal/server/desk"
-	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
 )
 
@@ -30,17 +30,16 @@ const (
 	settles     = 1200 * time.Millisecond
 	settlesLate = 6 * time.Second // where what it goes by may be dead as a whole
 	returns     = 3 * time.Second
+	follows     = time.Minute // for which tunnels may come back after their circuit
 	forgetEvery = time.Hour
 )
 
 // A Watcher looks after the events of estates.
 type Watcher struct {
-	Store  *store.Store
-	Desk   *desk.Desk
-	Sealer *identity.Sealer
-	Name   string // of this server
-	Log    *slog.Logger
-	Teller *Teller // nil tells nobody
+	Store *store.Store
+	Desk  *desk.Desk
+	Name  string // of this server
+	Log   *slog.Logger
 
 	estates map[uint64]*watched
 	forgot  time.Time
@@ -139,16 +138,6 @@ func (w *Watcher) estate(ctx context.Context, id uint64) error {
 
 // settle tells what lasts, and what is gone for long enough.
 func (w *Watcher) settle(ctx context.Context, id uint64, seen *watched, now *desk.Now) error {
-	at := time.Now()
-	present := map[string]*diagnose.Trouble{}
-	dead := map[string]bool{} // tunnels, under whatever trouble
-	for i := range now.Troubles {
-		t := &now.Troubles[i]
-		present[t.Name()] = t
-		for _, name := range t.All {
-			dead[name] = true
-		}
-	}
 	return w.Store.InTransaction(ctx, func(tx *store.Tx) error {
 		leads, err := tx.LeadsEvents(id, w.Name)
 		if err != nil || !leads {
@@ -158,53 +147,117 @@ func (w *Watcher) settle(ctx context.Context, id uint64, seen *watched, now *des
 		if err != nil {
 			return err
 		}
-		told := map[string]bool{}
+		told := make([]lasting, len(open))
 		for i := range open {
-			o := &open[i]
-			told[o.Name] = true
-			if present[o.Name] != nil {
-				delete(seen.gone, o.Name)
-				continue
-			}
-			if since, is := seen.gone[o.Name]; !is {
-				seen.gone[o.Name] = at
-			} else if at.Sub(since) >= returns {
-				if err := w.end(tx, id, o, dead, now.Release); err != nil {
-					return err
-				}
-				delete(seen.gone, o.Name)
-			}
-		}
-		for name := range seen.begin {
-			if present[name] == nil || told[name] {
-				delete(seen.begin, name)
-			}
-		}
-		for i := range now.Troubles {
-			t := &now.Troubles[i]
-			name := t.Name()
-			if told[name] {
-				continue
-			}
-			since, is := seen.begin[name]
-			if !is {
-				since = at
-				seen.begin[name] = at
-			}
-			lasts := settles
-			if t.Unsettled {
-				lasts = settlesLate
-			}
-			if at.Sub(since) < lasts {
-				continue
-			}
-			if err := w.begin(tx, id, name, t, now.Release); err != nil {
+			told[i].Trouble = open[i]
+			if err := json.Unmarshal([]byte(open[i].Data), &told[i].kept); err != nil {
 				return err
 			}
-			delete(seen.begin, name)
 		}
-		return nil
+		left, err := w.ending(tx, id, seen, now, told)
+		return errors.Join(err, w.beginning(tx, id, seen, now, left))
 	})
+}
+
+// lasting is a trouble that was told.
+type lasting struct {
+	store.Trouble
+	kept
+}
+
+// ending tells of those troubles that are gone for long enough, and returns those that last. When
+// a circuit is back its tunnels follow: while some are dead still, and nothing else that was told
+// explains that, it lasts.
+func (w *Watcher) ending(tx *store.Tx, id uint64, seen *watched, now *desk.Now, told []lasting) (left []lasting, err error) {
+	at := time.Now()
+	present := map[string]bool{}
+	dead := map[string]bool{} // tunnels, under whatever trouble
+	for i := range now.Troubles {
+		present[now.Troubles[i].Name()] = true
+		for _, name := range now.Troubles[i].All {
+			dead[name] = true
+		}
+	}
+	explained := map[string]bool{} // by what was told and is seen
+	for i := range told {
+		if present[told[i].Name] {
+			for _, name := range told[i].Tunnels {
+				explained[name] = true
+			}
+		}
+	}
+	for i := range told {
+		o := &told[i]
+		since, is := seen.gone[o.Name]
+		if present[o.Name] || !is {
+			delete(seen.gone, o.Name)
+			if !present[o.Name] {
+				seen.gone[o.Name] = at
+			}
+			left = append(left, *o)
+			continue
+		}
+		still, apart := 0, 0
+		for _, name := range o.Tunnels {
+			if dead[name] && explained[name] {
+				apart++
+			} else if dead[name] {
+				still++
+			}
+		}
+		if at.Sub(since) < returns || still > 0 && at.Sub(since) < follows {
+			left = append(left, *o)
+			continue
+		}
+		kind := Ended
+		if apart > 0 && still == 0 {
+			kind = Joined
+		}
+		if err := w.end(tx, id, o, kind, now.Release); err != nil {
+			return nil, err
+		}
+		delete(seen.gone, o.Name)
+	}
+	return left, nil
+}
+
+// beginning tells of those troubles that were not told and last. What is but the rest of one that
+// was is no news.
+func (w *Watcher) beginning(tx *store.Tx, id uint64, seen *watched, now *desk.Now, told []lasting) error {
+	at := time.Now()
+	waits := map[string]time.Time{}
+	names, covered := map[string]bool{}, map[string]bool{}
+	for i := range told {
+		names[told[i].Name] = true
+		for _, name := range told[i].Tunnels {
+			covered[name] = true
+		}
+	}
+	for i := range now.Troubles {
+		t := &now.Troubles[i]
+		name := t.Name()
+		rest := t.Code == diagnose.TunnelDead && !slices.ContainsFunc(t.All, func(tunnel string) bool { return !covered[tunnel] })
+		if names[name] || rest {
+			continue
+		}
+		since, is := seen.begin[name]
+		if !is {
+			since = at
+		}
+		lasts := settles
+		if t.Unsettled {
+			lasts = settlesLate
+		}
+		if at.Sub(since) < lasts {
+			waits[name] = since
+			continue
+		}
+		if err := w.begin(tx, id, name, t, now.Release); err != nil {
+			return err
+		}
+	}
+	seen.begin = waits
+	return nil
 }
 
 // kept is what is kept of a trouble that lasts.
@@ -241,26 +294,19 @@ func (w *Watcher) begin(tx *store.Tx, id uint64, name string, t *diagnose.Troubl
 	return enqueue(tx, &e)
 }
 
-func (w *Watcher) end(tx *store.Tx, id uint64, o *store.Trouble, dead map[string]bool, release uint64) error {
+func (w *Watcher) end(tx *store.Tx, id uint64, o *lasting, kind string, release uint64) error {
 	at, err := tx.Now()
 	if err != nil {
 		return err
 	}
-	var k kept
-	if err := json.Unmarshal([]byte(o.Data), &k); err != nil {
-		return err
-	}
 	e := store.Event{
-		EstateID: id, At: at, Kind: Ended, Code: k.Code, Sure: k.Sure, Words: k.Words, Site: k.Site, Link: k.Link, Part: k.Part,
-		Tunnels: len(k.Tunnels), Cut: k.Cut, Lasted: int(at.Sub(o.Since).Seconds()), ReleaseNo: release,
-	}
-	if len(k.Tunnels) > 0 && !slices.ContainsFunc(k.Tunnels, func(name string) bool { return !dead[name] }) {
-		e.Kind = Joined // all of it is dead still, for another cause
+		EstateID: id, At: at, Kind: kind, Code: o.Code, Sure: o.Sure, Words: o.Words, Site: o.Site, Link: o.Link, Part: o.Part,
+		Tunnels: len(o.Tunnels), Cut: o.Cut, Lasted: int(at.Sub(o.Since).Seconds()), ReleaseNo: release,
 	}
 	if err := tx.AddEvent(&e); err != nil {
 		return err
 	}
-	if err := tx.EndTrouble(id, o.Name); err != nil || e.Kind == Joined {
+	if err := tx.EndTrouble(id, o.Name); err != nil || kind == Joined {
 		return err
 	}
 	return enqueue(tx, &e)

@@ -250,47 +250,9 @@ type due struct {
 
 func (t *Teller) turn(ctx context.Context) error {
 	var list []due
-	err := t.Store.InTransaction(ctx, func(tx *store.Tx) error {
-		list = nil
-		rows, err := tx.DueMessages()
-		if err != nil || len(rows) == 0 {
-			return err
-		}
-		listeners, err := tx.AllListeners()
-		if err != nil {
-			return err
-		}
-		now, err := tx.Now()
-		if err != nil {
-			return err
-		}
-		for i := range rows {
-			d := due{message: rows[i]}
-			at := slices.IndexFunc(listeners, func(l store.Listener) bool { return l.ID == rows[i].ListenerID })
-			if at < 0 {
-				continue
-			}
-			d.listener = listeners[at]
-			if d.event, err = tx.EventByID(rows[i].EventID); err == nil {
-				d.estate, err = tx.EstateByID(d.event.EstateID)
-			}
-			if err != nil && !errors.Is(err, store.ErrNotFound) {
-				return err
-			}
-			// While this server tries, no other one does.
-			d.message.Tries++
-			d.message.DueAt = now.Add(min(tellFirst<<min(d.message.Tries-1, 10), tellLongest))
-			if err != nil || now.Sub(d.event.At) > tellFor {
-				d.message.SentAt, d.message.Words = &now, "given up"
-			}
-			if err := tx.SaveMessage(&d.message); err != nil {
-				return err
-			}
-			if d.message.SentAt == nil {
-				list = append(list, d)
-			}
-		}
-		return nil
+	err := t.Store.InTransaction(ctx, func(tx *store.Tx) (err error) {
+		list, err = take(tx)
+		return err
 	})
 	if err != nil {
 		return err
@@ -312,6 +274,49 @@ func (t *Teller) turn(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// take lists what is to be told now. While this server tries, no other one does; what is too old
+// is given up.
+func take(tx *store.Tx) (list []due, err error) {
+	rows, err := tx.DueMessages()
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	listeners, err := tx.AllListeners()
+	if err != nil {
+		return nil, err
+	}
+	now, err := tx.Now()
+	if err != nil {
+		return nil, err
+	}
+	for i := range rows {
+		d := due{message: rows[i]}
+		at := slices.IndexFunc(listeners, func(l store.Listener) bool { return l.ID == rows[i].ListenerID })
+		if at < 0 {
+			continue // it was dropped just now, and its messages with it
+		}
+		d.listener = listeners[at]
+		if d.event, err = tx.EventByID(rows[i].EventID); err == nil {
+			d.estate, err = tx.EstateByID(d.event.EstateID)
+		}
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		d.message.Tries++
+		d.message.DueAt = now.Add(min(tellFirst<<min(d.message.Tries-1, 10), tellLongest))
+		if err != nil || now.Sub(d.event.At) > tellFor {
+			d.message.SentAt, d.message.Words = &now, "given up"
+		}
+		if err := tx.SaveMessage(&d.message); err != nil {
+			return nil, err
+		}
+		if d.message.SentAt == nil {
+			list = append(list, d)
+		}
+	}
+	return list, nil
 }
 
 func (t *Teller) tell(ctx context.Context, d *due) error {

@@ -44,7 +44,7 @@ type works struct {
 
 // opened releases an example whose sites have the keys of their stand-ins, and starts some
 // servers on one database.
-func opened(t *testing.T, name string, servers int) *works {
+func opened(t *testing.T, name string, servers int, change ...func(*estate.Estate)) *works {
 	t.Helper()
 	db, _ := store.Testing(t)
 	sealer, err := identity.NewSealer(filepath.Join(t.TempDir(), "master.key"))
@@ -54,6 +54,9 @@ func opened(t *testing.T, name string, servers int) *works {
 	w := &works{t: t, db: db, desk: desk.New(db, sealer), folder: t.TempDir()}
 	if w.estate, err = examples.Estate(name); err != nil {
 		t.Fatal(err)
+	}
+	for _, c := range change {
+		c(w.estate)
 	}
 	var sites []string
 	for i := range w.estate.Sites {
