@@ -23,6 +23,8 @@ type Gateway struct {
 	Keeps   int             // release that it runs; 0 where it is not known
 	ByHand  bool            // what it runs is what somebody set there
 	Well    bool            // it reported that all its tunnels live; State may then be nil
+	Fresh   bool            // it called just now, or is being brought somewhere
+	Rising  bool            // it has just joined, as most others: all its tunnels are on their way up
 	Failed  string          // why it does not take what it is to be, in its own words; empty where it does
 	Clock   int             // by how many ms its clock is ahead
 	State   *gateway.State  // nil where it reported none
@@ -76,6 +78,9 @@ const (
 )
 
 func (s Sureness) rank() int { return slices.Index([]Sureness{Sure, Likely, Possible}, s) }
+
+// Surer reports whether one is surer than another.
+func (s Sureness) Surer(than Sureness) bool { return s.rank() < than.rank() }
 
 // A Cause is why.
 type Cause struct {

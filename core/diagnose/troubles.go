@@ -37,6 +37,7 @@ type Trouble struct {
 	// one: what its circuit says comes later.
 	All       []string `json:"-"`
 	Unsettled bool     `json:"-"`
+	Fresh     bool     `json:"-"` // one of its tunnels is on its way up for the first time
 }
 
 // Name tells troubles apart, whatever they explain at present.
@@ -482,6 +483,7 @@ func (s *sorter) add(t Trouble, its func(*tunnel.Tunnel) bool) {
 			continue
 		}
 		s.put[p.tunnel] = true
+		t.Fresh = t.Fresh || s.rising(&p.tunnel.A) || s.rising(&p.tunnel.B)
 		t.All = append(t.All, p.overlay+" "+s.plan.Ident(p.tunnel))
 		if t.Tunnels++; len(t.Dead) < mostNamed {
 			t.Dead = append(t.Dead, s.plan.Ident(p.tunnel))
@@ -496,6 +498,14 @@ func (s *sorter) add(t Trouble, its func(*tunnel.Tunnel) bool) {
 		s.foresee(&t)
 	}
 	s.list = append(s.list, t)
+}
+
+// rising reports whether an end of a tunnel was never alive, at a gateway that called just now, or
+// is of one whose tunnels are on their way up.
+func (s *sorter) rising(p *tunnel.Port) bool {
+	t := s.tunnelState(s.key(p.Site), p.Interface)
+	g := s.Of(s.key(p.Site))
+	return g.Rising || g.Fresh && (t == nil || t.Since == "" && t.HandshakeS == 0)
 }
 
 // foresee says what the failure of a trouble's part does by the design.

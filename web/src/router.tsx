@@ -38,6 +38,7 @@ export const router = createBrowserRouter([
           { path: "paths/-/follow", lazy: stage(() => import("./stages/paths/follow")) },
           { path: "paths/-/tunnel", lazy: stage(() => import("./stages/paths/both-ends")) },
           { path: "watch", lazy: stage(() => import("./stages/watch/watch")) },
+          { path: "watch/-/events", lazy: stage(() => import("./stages/watch/events")) },
           { path: "watch/-/why", lazy: stage(() => import("./stages/watch/why")) },
           { path: "watch/:site", lazy: stage(() => import("./stages/watch/gateway")) },
           { path: "release", lazy: stage(() => import("./stages/release/release")) },

@@ -18,8 +18,8 @@ type NewListener struct {
 // mostEvents is how many events a sheet holds.
 const mostEvents = 100_000
 
-// eventQuery says which events are wanted.
-type eventQuery struct {
+// EventQuery says which events are wanted.
+type EventQuery struct {
 	InEstate
 	After  uint64 `query:"after" doc:"a number: the next events after it, oldest first"`
 	Before uint64 `query:"before" doc:"a number: the events before it, newest first"`
@@ -28,21 +28,21 @@ type eventQuery struct {
 	Site   string `query:"site" maxLength:"40"`
 }
 
-func (q *eventQuery) query(most int) events.Query {
+func (q *EventQuery) query(most int) events.Query {
 	return events.Query{After: q.After, Before: q.Before, Kind: q.Kind, Code: q.Code, Site: q.Site, Most: most}
 }
 
 func (s *Server) listeners(a huma.API) {
 	huma.Register(a, operation("list-events", http.MethodGet, "/api/estates/{estate}/events", "List what was not as designed, one event for one cause"),
 		func(ctx context.Context, in *struct {
-			eventQuery
+			EventQuery
 			Most int `query:"most" minimum:"1" maximum:"1000" default:"200"`
 		}) (*struct{ Body []events.Event }, error) {
 			out, err := events.List(ctx, s.Store, accessOf(ctx).estate.ID, in.query(in.Most))
 			return &struct{ Body []events.Event }{out}, refusal(err)
 		})
 	huma.Register(a, files(operation("export-events", http.MethodGet, "/api/estates/{estate}/events.csv", "Take events away as a sheet"), "text/csv"),
-		func(ctx context.Context, in *eventQuery) (*file, error) {
+		func(ctx context.Context, in *EventQuery) (*file, error) {
 			list, err := events.List(ctx, s.Store, accessOf(ctx).estate.ID, in.query(mostEvents))
 			if err != nil {
 				return nil, refusal(err)
@@ -58,7 +58,7 @@ func (s *Server) listeners(a huma.API) {
 	huma.Register(a, operation("add-listener", http.MethodPost, "/api/estates/{estate}/listeners", "Let a webhook or a mailbox be told of events"),
 		func(ctx context.Context, in *struct {
 			InEstate
-			Body events.Order
+			Body events.ListenerOrder
 		}) (*struct{ Body NewListener }, error) {
 			id, secret, err := events.Add(ctx, s.Store, s.Teller, s.Sealer, accessOf(ctx).estate.ID, in.Body)
 			return &struct{ Body NewListener }{NewListener{id, secret}}, refusal(err)

@@ -54,6 +54,13 @@ func (d *Desk) Now(ctx context.Context, estateKey string) (*Now, error) {
 	return out, nil
 }
 
+// How long after it called tunnels of a gateway that were never alive are on their way up, and
+// those of one that joined just now, or where most called just now.
+const (
+	fresh = 30 * time.Second
+	risen = 40 * time.Second
+)
+
 // troubled reads which gateways there are, and what those report whose tunnels do not all live
 // well; of the others that is known. It counts the ways that lead nowhere.
 func (d *Desk) troubled(ctx context.Context, view *View) (out *diagnose.Known, ways int, err error) {
@@ -63,13 +70,26 @@ func (d *Desk) troubled(ctx context.Context, view *View) (out *diagnose.Known, w
 		if err != nil {
 			return err
 		}
+		now, err := tx.Now()
+		if err != nil {
+			return err
+		}
 		ways = 0
+		young, there := 0, 0
 		var ask []string
 		for i := range live {
 			row := gatewayRow(&live[i])
 			g := &diagnose.Gateway{
 				Joined: row.BarredAt == nil, Up: row.Up, Release: int(view.Latest), Keeps: int(row.Confirmed), ByHand: row.Differs || row.Phase == "differs",
 				Clock: row.ClockMs, Well: row.ReportedAt != nil && row.Dead == 0 && row.Beyond == 0,
+			}
+			g.Fresh = row.Phase == "sending" || row.Phase == "trying" || row.Up && row.Since != nil && now.Sub(*row.Since) < fresh
+			g.Rising = now.Sub(row.JoinedAt) < risen
+			if row.Up {
+				there++
+				if row.Since != nil && now.Sub(*row.Since) < risen {
+					young++
+				}
 			}
 			if row.Phase == "failed" || row.Phase == "went-back" {
 				g.Failed = row.Words
@@ -78,6 +98,11 @@ func (d *Desk) troubled(ctx context.Context, view *View) (out *diagnose.Known, w
 			ways += row.DeadWays
 			if row.Up && row.ReportedAt != nil && (!g.Well || row.DownLink > 0) {
 				ask = append(ask, row.Site)
+			}
+		}
+		if young*2 > there { // all begin anew
+			for _, g := range out.Gateways {
+				g.Rising = true
 			}
 		}
 		states, err := tx.GatewayStatesOf(view.estateID, ask)

@@ -226,18 +226,20 @@ func (w *Watcher) ending(tx *store.Tx, id uint64, seen *watched, now *desk.Now, 
 func (w *Watcher) beginning(tx *store.Tx, id uint64, seen *watched, now *desk.Now, told []lasting) error {
 	at := time.Now()
 	waits := map[string]time.Time{}
-	names, covered := map[string]bool{}, map[string]bool{}
+	names, covered := map[string]bool{}, map[string]diagnose.Sureness{}
 	for i := range told {
 		names[told[i].Name] = true
 		for _, name := range told[i].Tunnels {
-			covered[name] = true
+			if sure := diagnose.Sureness(told[i].Sure); covered[name] == "" || sure.Surer(covered[name]) {
+				covered[name] = sure
+			}
 		}
 	}
 	for i := range now.Troubles {
 		t := &now.Troubles[i]
 		name := t.Name()
-		rest := t.Code == diagnose.TunnelDead && !slices.ContainsFunc(t.All, func(tunnel string) bool { return !covered[tunnel] })
-		if names[name] || rest {
+		news := slices.ContainsFunc(t.All, func(tunnel string) bool { return covered[tunnel] == "" || t.Sure.Surer(covered[tunnel]) })
+		if names[name] || len(t.All) > 0 && !news {
 			continue
 		}
 		since, is := seen.begin[name]
@@ -248,7 +250,7 @@ func (w *Watcher) beginning(tx *store.Tx, id uint64, seen *watched, now *desk.No
 		if t.Unsettled {
 			lasts = settlesLate
 		}
-		if at.Sub(since) < lasts {
+		if at.Sub(since) < lasts || t.Fresh {
 			waits[name] = since
 			continue
 		}

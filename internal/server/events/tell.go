@@ -65,8 +65,8 @@ type MailServer struct {
 	Plain    bool // without TLS, for one on this machine
 }
 
-// Order is a listener that somebody wants.
-type Order struct {
+// ListenerOrder is a listener that somebody wants.
+type ListenerOrder struct {
 	Kind    string `json:"kind" enum:"webhook,mailbox"`
 	Target  string `json:"target" maxLength:"500" doc:"URL of a webhook, or an address for mail"`
 	CutOnly bool   `json:"cut_only,omitempty" doc:"only what cuts somebody, and its end"`
@@ -77,7 +77,7 @@ type Order struct {
 var clock = "15:04"
 
 // Check says what is wrong with an order.
-func (t *Teller) Check(o *Order) error {
+func (t *Teller) Check(o *ListenerOrder) error {
 	for field, text := range map[string]string{"from": o.From, "to": o.To} {
 		if _, err := time.Parse(clock, text); text != "" && err != nil {
 			return &identity.Refused{Field: field, Text: fmt.Sprintf("%q is no time of day, as 22:30", text)}
@@ -115,7 +115,7 @@ func (t *Teller) allows(u *url.URL) bool {
 }
 
 // Add keeps a listener, and returns the secret with which a webhook is signed, told once.
-func Add(ctx context.Context, s *store.Store, t *Teller, sealer *identity.Sealer, estate uint64, o Order) (id uint64, secret string, err error) {
+func Add(ctx context.Context, s *store.Store, t *Teller, sealer *identity.Sealer, estate uint64, o ListenerOrder) (id uint64, secret string, err error) {
 	if err := t.Check(&o); err != nil {
 		return 0, "", err
 	}

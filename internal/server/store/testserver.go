@@ -6,6 +6,7 @@ import (
 	"os"
 	"sync"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -80,4 +81,13 @@ func TestMain(m *testing.M) {
 		os.RemoveAll(shared.folder)
 	}
 	os.Exit(code)
+}
+
+// AgeGateways makes the gateways of an estate, and their lines, older than they are; for tests.
+func (t *Tx) AgeGateways(estate uint64, by time.Duration) error {
+	seconds := int(by.Seconds())
+	if err := t.db.Exec("UPDATE gateways SET joined_at = joined_at - INTERVAL ? SECOND WHERE estate_id = ?", seconds, estate).Error; err != nil {
+		return err
+	}
+	return t.db.Exec("UPDATE gateway_lines SET since = since - INTERVAL ? SECOND WHERE estate_id = ?", seconds, estate).Error
 }

@@ -24,6 +24,7 @@ import (
 	"wideknot/internal/server/desk"
 	"wideknot/internal/server/events"
 	"wideknot/internal/server/identity"
+	"wideknot/internal/server/store"
 )
 
 // receiver stands in for whoever is told by webhook: it is out of order at first.
@@ -166,11 +167,11 @@ func TestACircuitIsOneEvent(t *testing.T) {
 		all.Go(func() { watcher.Run(ctx) })
 		all.Go(func() { teller.Run(ctx) })
 	}
-	_, secret, err := events.Add(ctx, w.db, teller, sealer, w.row.ID, events.Order{Kind: events.Webhook, Target: server.URL + "/hook"})
+	_, secret, err := events.Add(ctx, w.db, teller, sealer, w.row.ID, events.ListenerOrder{Kind: events.Webhook, Target: server.URL + "/hook"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := events.Add(ctx, w.db, teller, sealer, w.row.ID, events.Order{Kind: events.Mailbox, Target: "night@plan.example"}); err != nil {
+	if _, _, err := events.Add(ctx, w.db, teller, sealer, w.row.ID, events.ListenerOrder{Kind: events.Mailbox, Target: "night@plan.example"}); err != nil {
 		t.Fatal(err)
 	}
 	list := func() []events.Event {
@@ -185,6 +186,10 @@ func TestACircuitIsOneEvent(t *testing.T) {
 		if err := world.Do(c); err != nil {
 			t.Fatal(err)
 		}
+	}
+	// What has joined just now is on its way up; so it is made to have joined long ago.
+	if err := w.db.InTransaction(ctx, func(tx *store.Tx) error { return tx.AgeGateways(w.row.ID, time.Hour) }); err != nil {
+		t.Fatal(err)
 	}
 	change(fleet.Change{Do: "cut", Site: "withybrook", Link: "fibre"})
 	waits(t, "an event", 20*time.Second, func() bool { return len(list()) > 0 })
@@ -224,19 +229,19 @@ func TestACircuitIsOneEvent(t *testing.T) {
 func TestListenersAreChecked(t *testing.T) {
 	teller := &events.Teller{Hosts: []string{"chat.example", "10.0.0.9:8443"}}
 	for _, c := range []struct {
-		order events.Order
+		order events.ListenerOrder
 		words string
 	}{
-		{events.Order{Kind: events.Webhook, Target: "https://chat.example/hook"}, ""},
-		{events.Order{Kind: events.Webhook, Target: "https://10.0.0.9:8443/hook"}, ""},
-		{events.Order{Kind: events.Webhook, Target: "https://chat.example:99/hook"}, "may not tell"},
-		{events.Order{Kind: events.Webhook, Target: "https://127.0.0.1/hook"}, "may not tell"},
-		{events.Order{Kind: events.Webhook, Target: "https://user@chat.example/"}, "no address"},
-		{events.Order{Kind: events.Webhook, Target: "file:///etc/passwd"}, "no address"},
-		{events.Order{Kind: events.Mailbox, Target: "a@b.example"}, "sends no mail"},
-		{events.Order{Kind: "bell", Target: "x"}, "webhook or a mailbox"},
-		{events.Order{Kind: events.Webhook, Target: "https://chat.example/hook", From: "22:30"}, "both times"},
-		{events.Order{Kind: events.Webhook, Target: "https://chat.example/hook", From: "22:30", To: "24:30"}, "no time of day"},
+		{events.ListenerOrder{Kind: events.Webhook, Target: "https://chat.example/hook"}, ""},
+		{events.ListenerOrder{Kind: events.Webhook, Target: "https://10.0.0.9:8443/hook"}, ""},
+		{events.ListenerOrder{Kind: events.Webhook, Target: "https://chat.example:99/hook"}, "may not tell"},
+		{events.ListenerOrder{Kind: events.Webhook, Target: "https://127.0.0.1/hook"}, "may not tell"},
+		{events.ListenerOrder{Kind: events.Webhook, Target: "https://user@chat.example/"}, "no address"},
+		{events.ListenerOrder{Kind: events.Webhook, Target: "file:///etc/passwd"}, "no address"},
+		{events.ListenerOrder{Kind: events.Mailbox, Target: "a@b.example"}, "sends no mail"},
+		{events.ListenerOrder{Kind: "bell", Target: "x"}, "webhook or a mailbox"},
+		{events.ListenerOrder{Kind: events.Webhook, Target: "https://chat.example/hook", From: "22:30"}, "both times"},
+		{events.ListenerOrder{Kind: events.Webhook, Target: "https://chat.example/hook", From: "22:30", To: "24:30"}, "no time of day"},
 	} {
 		err := teller.Check(&c.order)
 		if (err == nil) != (c.words == "") || err != nil && !strings.Contains(err.Error(), c.words) {
@@ -245,7 +250,7 @@ func TestListenersAreChecked(t *testing.T) {
 	}
 	mails := &events.Teller{Mail: events.MailServer{Host: "post.example"}}
 	for target, good := range map[string]bool{"a@b.example": true, "A <a@b.example>": false, "a@b.example\r\nBcc: x@y.example": false, "nobody": false} {
-		if err := mails.Check(&events.Order{Kind: events.Mailbox, Target: target}); (err == nil) != good {
+		if err := mails.Check(&events.ListenerOrder{Kind: events.Mailbox, Target: target}); (err == nil) != good {
 			t.Errorf("%q: %v", target, err)
 		}
 	}

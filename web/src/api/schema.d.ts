@@ -3042,6 +3042,17 @@ export interface components {
             /** @description of each link in the order, the only ones it lets through; empty for all */
             zones: string[][];
         };
+        ListenerOrder: {
+            /** @description only what cuts somebody, and its end */
+            cut_only?: boolean;
+            /** @description time of day, UTC, from which it is told, as 22:30; events of other times are not */
+            from?: string;
+            /** @enum {string} */
+            kind: "webhook" | "mailbox";
+            /** @description URL of a webhook, or an address for mail */
+            target: string;
+            to?: string;
+        };
         Listening: {
             author: string;
             cut_only: boolean;
@@ -3338,17 +3349,6 @@ export interface components {
             seen: string;
             /** @description the one that asks */
             this: boolean;
-        };
-        Order: {
-            /** @description only what cuts somebody, and its end */
-            cut_only?: boolean;
-            /** @description time of day, UTC, from which it is told, as 22:30; events of other times are not */
-            from?: string;
-            /** @enum {string} */
-            kind: "webhook" | "mailbox";
-            /** @description URL of a webhook, or an address for mail */
-            target: string;
-            to?: string;
         };
         Overlay: {
             breakout?: components["schemas"]["Breakout"];
@@ -15354,10 +15354,19 @@ export interface operations {
     "list-events": {
         parameters: {
             query?: {
+                /** @description a number: the next events after it, oldest first */
+                after?: number;
+                /** @description a number: the events before it, newest first */
+                before?: number;
+                kind?: "" | "began" | "ended" | "joined";
+                code?: string;
+                site?: string;
                 most?: number;
             };
             header?: never;
-            path?: never;
+            path: {
+                estate: string;
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -16923,7 +16932,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Order"];
+                "application/json": components["schemas"]["ListenerOrder"];
             };
         };
         responses: {

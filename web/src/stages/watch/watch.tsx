@@ -50,9 +50,14 @@ export default function Watch() {
               onChange={(e) => set({ q: e.target.value })}
             />
             {joined.length > 0 ? (
-              <Link className="btn btn-sm" to={`${pageOf(at)}/watch/-/why`}>
-                Why does it not arrive?
-              </Link>
+              <>
+                <Link className="btn btn-sm" to={`${pageOf(at)}/watch/-/events`}>
+                  Events
+                </Link>
+                <Link className="btn btn-sm" to={`${pageOf(at)}/watch/-/why`}>
+                  Why does it not arrive?
+                </Link>
+              </>
             ) : null}
             {head ? <Behind at={at} release={head.release} rows={joined} /> : null}
           </>
