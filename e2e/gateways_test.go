@@ -159,6 +159,7 @@ func TestTheDemoLives(t *testing.T) {
 	s := &standIns{t, freePort(t)}
 	a := launch(t, "demo", folder(t), "--stand-ins-listen", s.at)
 	d := sitDown(t, a)
+	d.page = d.page.CancelTimeout().Timeout(5 * time.Minute) // two rollouts, and gateways that look
 	d.goTo("/e/brindlewater/d/first/watch")
 	p := a.signedIn(t, demoOwner, demoPassword)
 	for until := time.Now().Add(3 * time.Minute); ; time.Sleep(300 * time.Millisecond) {
@@ -209,6 +210,12 @@ func TestTheDemoLives(t *testing.T) {
 	d.find("[data-testid=ends-now] td", "s ago")
 	s.change(`{"do":"cut","site":"tarnhollow","link":"ring"}`)
 	asksWhy(d)
+	d.goTo("/e/brindlewater/d/winter-round/watch")
+	d.click("header a", "Events")
+	d.find("[data-testid=events] td", "The circuit ring of tarnhollow is dead")
+	d.write(d.labelled("URL"), "https://chat.example/hook")
+	d.click("[data-testid=listeners] button", "Tell them")
+	d.find("[data-testid=listeners] form", "its administrator allows hosts by --tell")
 	d.goTo("/e/brindlewater/d/winter-round/watch/osierweir")
 	d.click("[data-testid=keys] button", "Make a new key here")
 	d.find("[data-testid=keys] p", "1 new key is in this draft")
@@ -221,11 +228,12 @@ func TestTheDemoLives(t *testing.T) {
 func asksWhy(d *desk) {
 	d.t.Helper()
 	d.goTo("/e/brindlewater/d/winter-round/watch")
+	d.find("[data-testid=now] strong", "The circuit ring of tarnhollow is dead")
 	d.click("header a", "Why does it not arrive")
 	d.write(d.labelled("From address or site"), "10.16.4.10")
 	d.write(d.labelled("To address or site"), "10.20.8.10")
 	d.click("form button", "Ask why")
-	d.find("[data-testid=causes] h2", "The circuit ring of tarnhollow is dead")
+	d.await(30*time.Second, "[data-testid=causes] h2", "The circuit ring of tarnhollow is dead")
 	d.find("[data-testid=causes] li", "its next hop does not answer")
 	d.find("[data-testid=causes] p", "Tell Brindle Ring")
 	d.find("[data-testid=steps-there] li", "the first step that fails")

@@ -3,10 +3,12 @@ package diagnose
 import (
 	"fmt"
 	"net/netip"
+	"time"
 
 	"wideknot/core/addr"
 	"wideknot/core/gateway"
 	"wideknot/core/route"
+	"wideknot/core/tunnel"
 )
 
 func moved(a netip.Addr, from, to netip.Prefix) netip.Addr { return addr.Moved(a, from, to) }
@@ -57,11 +59,16 @@ func (d *diagnoser) largeLost(e gateway.Echoed) {
 
 // seeQuality looks at losses of the tunnels that carry, and whether a link is full.
 func (d *diagnoser) seeQuality() {
+	done := map[*tunnel.Tunnel]bool{}
 	for _, w := range []*route.Walk{&d.now.Forward, d.now.Return} {
 		if w == nil || !d.now.Arrives() {
 			continue
 		}
 		for i := range w.Steps {
+			if done[w.Steps[i].Tunnel] {
+				continue
+			}
+			done[w.Steps[i].Tunnel] = true
 			ends := sidesOf(d.plan, w.Steps[i].Hop.End)
 			d.losses(d.side(ends[0]), d.side(ends[1]))
 		}
@@ -75,7 +82,7 @@ func (d *diagnoser) losses(a, b *side) {
 	}
 	out, back := 0, 0 // from a to b, and back
 	for _, s := range []*side{a, b} {
-		if s.state == nil {
+		if s.state == nil || s.young() {
 			continue
 		}
 		o, k := s.state.LossOutPPM, s.state.LossBackPPM
@@ -111,6 +118,20 @@ func (d *diagnoser) losses(a, b *side) {
 		}
 	}
 	d.cause(c)
+}
+
+// lossFor is for how long what a tunnel lost while it was dead is among its losses.
+const lossFor = 3 * time.Minute
+
+// young reports whether a tunnel lives again since a short while only: its figures are of before,
+// too.
+func (s *side) young() bool {
+	since, err := time.Parse(time.RFC3339, string(s.state.Since))
+	if err != nil || s.g.State == nil {
+		return false // it never was dead
+	}
+	now, err := time.Parse(time.RFC3339, string(s.g.State.At))
+	return err == nil && now.Sub(since) < lossFor
 }
 
 // slow reports whether a round trip takes much longer than the survey says.

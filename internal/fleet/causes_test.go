@@ -344,3 +344,30 @@ func causesEstate(t *testing.T) *estate.Estate {
 	}
 	return e
 }
+
+// The table in docs says what is planted and what is named, as the test above holds it.
+func TestTheTableOfCauses(t *testing.T) {
+	text, err := os.ReadFile("../../docs/watch.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var want strings.Builder
+	for _, f := range faults {
+		code, sure := "nothing", "–"
+		if f.code != "" {
+			code, sure = "`"+string(f.code)+"`", string(f.sure)
+		}
+		fmt.Fprintf(&want, "| %s | %s | %s |\n", f.name, code, sure)
+	}
+	before, rest, _ := strings.Cut(string(text), "|---|---|---|\n")
+	_, after, found := strings.Cut(rest, "<!-- end -->")
+	if is := strings.TrimSuffix(rest, "<!-- end -->"+after); !found || is != want.String() {
+		if os.Getenv("UPDATE") != "" {
+			if err := os.WriteFile("../../docs/watch.md", []byte(before+"|---|---|---|\n"+want.String()+"<!-- end -->"+after), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			return
+		}
+		t.Errorf("docs/watch.md says something else than what is planted; run with UPDATE=1:\n%s", want.String())
+	}
+}

@@ -48,16 +48,16 @@ function Sum({ now }: { now: NowAnswer }) {
           ■ {many(now.cut, "pair of sites is", "pairs of sites are")} cut
           {now.cut_sites.length > 0 ? ` (${now.cut_sites.join(", ")})` : ""}.{" "}
         </strong>
-      ) : now.dead_ways > 0 ? (
-        <strong className="text-warning">
-          ▲ {many(now.dead_ways, "way of a gateway leads", "ways of gateways lead")} nowhere.{" "}
-        </strong>
       ) : (
         <strong>Nobody is cut. </strong>
       )}
       {now.squeezed > 0 ? `${many(now.squeezed, "pair has", "pairs have")} too little room. ` : ""}
       {many(now.troubles.length, "thing is", "things are")} not as designed
-      {now.dead > 0 ? `; ${many(now.dead, "tunnel is", "tunnels are")} dead of ${count(now.tunnels)}` : ""}.
+      {now.dead > 0 ? `; ${many(now.dead, "tunnel is", "tunnels are")} dead of ${count(now.tunnels)}` : ""}
+      {now.dead_ways > 0
+        ? `; ${many(now.dead_ways, "way of a gateway leads", "ways of gateways lead")} nowhere`
+        : ""}
+      .
     </>
   );
 }

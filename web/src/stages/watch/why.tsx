@@ -115,7 +115,7 @@ export default function Why() {
         {query && may && looked.isFetching ? (
           <p role="status" className="mb-2 flex items-center gap-2">
             <span className="loading loading-dots loading-sm" aria-hidden="true" />
-            The gateways on the path look closely: up to 15 s. This is what they reported last.
+            The gateways on the path look closely: up to 20 s. This is what they reported last.
           </p>
         ) : null}
         {query && !may ? (
