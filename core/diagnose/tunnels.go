@@ -216,17 +216,12 @@ func (d *diagnoser) circuits(s *side) bool {
 		}
 		c.Evidence = append(c.Evidence, d.together(s)...)
 		d.cause(c)
-	case hop && internet && !s.wan.NamesUp && s.g.Looked != nil && s.g.Looked.For >= lookFor:
-		c := Cause{
-			Code: UDPBlocked, Sure: Likely, Site: s.key, Link: s.link.Key, Words: fmt.Sprintf("%s lets no UDP through on %s", orCarrier(s.link.Provider), s.name()),
-			Evidence: []string{"its next hop answers", "no name service answers by it, which is asked over UDP", none},
+	case hop && internet && !s.wan.NamesUp && s.g.Looked != nil && s.g.Looked.For >= lookFor && !d.heardAny(s):
+		d.cause(Cause{
+			Code: UDPBlocked, Sure: Sure, Site: s.key, Link: s.link.Key, Words: fmt.Sprintf("%s lets no UDP through on %s", orCarrier(s.link.Provider), s.name()),
+			Evidence: []string{"its next hop answers", "no name service answers by it, which is asked over UDP", none, "no datagram of any far end of it arrived while it was looked at"},
 			Repair:   Cure{Words: "Have " + orCarrier(s.link.Provider) + " let UDP through, for the ports of the tunnels at least."},
-		}
-		if !d.heardAny(s) {
-			c.Sure = Sure
-			c.Evidence = append(c.Evidence, "no datagram of any far end of it arrived while it was looked at")
-		}
-		d.cause(c)
+		})
 	case internet && !s.wan.NamesUp && (s.g.Looked == nil || s.g.Looked.For < lookFor):
 		d.lookAt(s, true)
 		return false
