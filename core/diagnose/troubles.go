@@ -65,7 +65,11 @@ type sorter struct {
 	gone    map[string]bool         // gateways that are off
 	list    []Trouble
 	tunnels []placed
+	left    []placed // those that are dead and under no trouble yet
 }
+
+// A circuit is a site's link, by its place.
+type circuit struct{ site, link int }
 
 // placed is a tunnel where it stands in the plan.
 type placed struct {
@@ -140,6 +144,7 @@ func (s *sorter) collect() {
 				s.tunnels = append(s.tunnels, placed{o.Spec.Key, t})
 				if !t.Mute && s.dead(t) {
 					s.dying[t] = true
+					s.left = append(s.left, placed{o.Spec.Key, t})
 				}
 			}
 		}
@@ -272,7 +277,7 @@ func (s *sorter) alone(told map[string]bool) {
 			s.add(Trouble{
 				Code: CircuitDead, Sure: s.sureOf(name), Site: key, Link: l.Key, Part: outage.Part{Kind: outage.Link, Name: name}.String(),
 				Words: fmt.Sprintf("the circuit %s of %s is dead", l.Key, key), Repair: Cure{Words: "Tell " + orCarrier(l.Provider) + "."},
-			}, func(t *tunnel.Tunnel) bool { return s.by(t, map[string]bool{name: true}) })
+			}, func(t *tunnel.Tunnel) bool { return s.by(t, map[circuit]bool{{i, j}: true}) })
 		}
 	}
 }
@@ -352,9 +357,9 @@ func (s *sorter) circuitDead(site string, l *estate.Link) bool {
 
 // together adds what several circuits have in common.
 func (s *sorter) together(p outage.Part, circuits []string) {
-	set := map[string]bool{}
+	set := map[circuit]bool{}
 	for _, c := range circuits {
-		set[c] = true
+		set[s.circuit(c)] = true
 	}
 	t := Trouble{
 		Code: CircuitDead, Sure: s.sureOf(circuits...), Part: p.String(), Words: fmt.Sprintf("%s is dead: all %d circuits of it", p.Name, len(circuits)),
@@ -368,53 +373,67 @@ func (s *sorter) together(p outage.Part, circuits []string) {
 }
 
 // by reports whether a tunnel goes by one of some circuits.
-func (s *sorter) by(t *tunnel.Tunnel, circuits map[string]bool) bool {
-	for _, p := range []*tunnel.Port{&t.A, &t.B} {
-		if circuits[s.key(p.Site)+"/"+s.plan.Link(p).Key] {
-			return true
-		}
-	}
-	return false
+func (s *sorter) by(t *tunnel.Tunnel, circuits map[circuit]bool) bool {
+	return circuits[circuit{t.A.Site, t.A.Link}] || circuits[circuit{t.B.Site, t.B.Link}]
 }
 
-// links finds those that answer, and carry none of their tunnels.
+// circuit finds one by its name, SITE/LINK.
+func (s *sorter) circuit(name string) circuit {
+	site, link, _ := strings.Cut(name, "/")
+	i := s.plan.SiteIndex(site)
+	return circuit{i, slices.IndexFunc(s.plan.Site(i).Links, func(l estate.Link) bool { return l.Key == link })}
+}
+
+// links finds those that are not known to be dead, and carry none of their tunnels; the one that
+// explains most first.
 func (s *sorter) links() {
+	type idle struct {
+		circuit
+		left int
+	}
+	var list []idle
 	for i := range s.plan.Estate.Sites {
-		site := &s.plan.Estate.Sites[i]
-		for j := range site.Links {
-			l := &site.Links[j]
-			left := 0
-			for _, e := range s.plan.Ends(i) {
-				local, _ := s.plan.Sides(e)
-				_, _, t := s.plan.At(e)
-				switch {
-				case local.Link != j:
-				case !s.dying[t]:
-					left = -len(s.plan.Ends(i)) // one lives
-				case !s.put[t]:
-					left++
-				}
+		for j := range s.plan.Estate.Sites[i].Links {
+			if left := s.unexplained(i, j); left >= 2 && s.Of(s.key(i)).Up {
+				list = append(list, idle{circuit{i, j}, left})
 			}
-			if left < 2 || !s.Of(site.Key).Up {
-				continue
-			}
-			circuit := map[string]bool{site.Key + "/" + l.Key: true}
-			s.add(Trouble{
-				Code: UDPBlocked, Sure: Likely, Site: site.Key, Link: l.Key, Part: outage.Part{Kind: outage.Link, Name: site.Key + "/" + l.Key}.String(),
-				Words:  fmt.Sprintf("none of the tunnels of %s (%s) lives: its carrier may let no UDP through", site.Key, l.Key),
-				Repair: Cure{Words: "Ask why, for one of them; then tell " + orCarrier(l.Provider) + "."},
-			}, func(t *tunnel.Tunnel) bool { return s.by(t, circuit) })
 		}
 	}
+	slices.SortStableFunc(list, func(a, b idle) int { return cmp.Compare(b.left, a.left) })
+	for _, is := range list {
+		if s.unexplained(is.site, is.link) < 2 {
+			continue // one that explains more had them
+		}
+		key, l := s.key(is.site), &s.plan.Site(is.site).Links[is.link]
+		s.add(Trouble{
+			Code: UDPBlocked, Sure: Likely, Site: key, Link: l.Key, Part: outage.Part{Kind: outage.Link, Name: key + "/" + l.Key}.String(),
+			Words:  fmt.Sprintf("none of the tunnels of %s (%s) lives: its carrier may let no UDP through", key, l.Key),
+			Repair: Cure{Words: "Ask why, for one of them; then tell " + orCarrier(l.Provider) + "."},
+		}, func(t *tunnel.Tunnel) bool { return s.by(t, map[circuit]bool{is.circuit: true}) })
+	}
+}
+
+// unexplained counts the tunnels of a circuit that are under no trouble, where all are dead; 0
+// where one lives.
+func (s *sorter) unexplained(site, link int) (left int) {
+	for _, e := range s.plan.Ends(site) {
+		local, _ := s.plan.Sides(e)
+		_, _, t := s.plan.At(e)
+		switch {
+		case local.Link != link:
+		case !s.dying[t]:
+			return 0
+		case !s.put[t]:
+			left++
+		}
+	}
+	return left
 }
 
 // rest adds the dead tunnels that nothing explains, one by one.
 func (s *sorter) rest() {
-	for _, p := range s.tunnels {
+	for _, p := range slices.Clone(s.left) {
 		t := p.tunnel
-		if !s.dying[t] || s.put[t] {
-			continue
-		}
 		a, b := s.key(t.A.Site), s.key(t.B.Site)
 		s.add(Trouble{
 			Code: TunnelDead, Sure: Possible, Site: a, Link: s.plan.Link(&t.A).Key, Overlay: p.overlay, Pair: []string{a, b}, Unsettled: s.unsettled(t),
@@ -478,8 +497,10 @@ func (s *sorter) poor() {
 // add adds a trouble with the dead tunnels that are its, and what its failure does.
 func (s *sorter) add(t Trouble, its func(*tunnel.Tunnel) bool) {
 	t.Dead, t.CutSites = []string{}, []string{}
-	for _, p := range s.tunnels {
-		if its == nil || !s.dying[p.tunnel] || s.put[p.tunnel] || !its(p.tunnel) {
+	left := s.left[:0]
+	for _, p := range s.left {
+		if its == nil || !its(p.tunnel) {
+			left = append(left, p)
 			continue
 		}
 		s.put[p.tunnel] = true
@@ -494,9 +515,7 @@ func (s *sorter) add(t Trouble, its func(*tunnel.Tunnel) bool) {
 			}
 		}
 	}
-	if t.Part != "" {
-		s.foresee(&t)
-	}
+	s.left = left
 	s.list = append(s.list, t)
 }
 
@@ -522,8 +541,17 @@ func (s *sorter) foresee(t *Trouble) {
 	t.CutSites = s.cutOff(&o)
 }
 
+// mostForeseen bounds for how many troubles it is worked out what they do.
+const mostForeseen = 40
+
 // weigh puts the worst first: who cuts somebody off, then what explains most.
 func (s *sorter) weigh() {
+	slices.SortStableFunc(s.list, func(a, b Trouble) int { return cmp.Compare(b.Tunnels, a.Tunnels) })
+	for i := range s.list[:min(len(s.list), mostForeseen)] {
+		if s.list[i].Part != "" {
+			s.foresee(&s.list[i])
+		}
+	}
 	slices.SortStableFunc(s.list, func(a, b Trouble) int {
 		return cmp.Or(cmp.Compare(b.Cut, a.Cut), cmp.Compare(b.Squeezed, a.Squeezed), cmp.Compare(b.Tunnels, a.Tunnels), cmp.Compare(b.Moved, a.Moved), cmp.Compare(a.Sure.rank(), b.Sure.rank()))
 	})

@@ -10,6 +10,7 @@ import (
 	"wideknot/core/gateway"
 	"wideknot/core/outage"
 	"wideknot/core/route"
+	"wideknot/core/sample"
 	"wideknot/core/tunnel"
 )
 
@@ -197,11 +198,44 @@ func TestTroubles(t *testing.T) {
 	}
 }
 
+// At 1,000 sites with three links each a carrier that has a third of them is dead.
 func BenchmarkLook(b *testing.B) {
-	m := brindlewater(b)
-	model := outage.New(m)
-	k := reported(b, m, model, outage.Part{Kind: outage.Provider, Name: "Lumenway"})
+	m, model, k := thousand(b)
 	for b.Loop() {
-		Look(k, model)
+		if is := Look(k, model); len(is.Troubles) == 0 {
+			b.Fatal(m.Plan.Tunnels())
+		}
 	}
+}
+
+// One packet between two spokes whose first choices are dead.
+func BenchmarkDiagnose(b *testing.B) {
+	m, _, k := thousand(b)
+	e := m.Plan.Estate
+	from, to := e.Sites[len(e.Sites)-1].Subnets[0].Prefix.Addr().Next(), e.Sites[len(e.Sites)-2].Subnets[0].Prefix.Addr().Next()
+	for _, site := range Sites(k, route.Packet{From: from, To: to, Protocol: "icmp"}) {
+		k.Gateways[site].Wants = gateway.Of(m, m.Plan.SiteIndex(site))
+	}
+	for b.Loop() {
+		if d := Diagnose(k, route.Packet{From: from, To: to, Protocol: "icmp"}); len(d.Steps) == 0 {
+			b.Fatal(d.Causes)
+		}
+	}
+}
+
+func thousand(b *testing.B) (*route.Map, *outage.Model, *Known) {
+	b.Helper()
+	e, err := sample.Estate(sample.Options{Sites: 1000, Links: 3, Seed: 1})
+	if err != nil {
+		b.Fatal(err)
+	}
+	m := route.Build(tunnel.Derive(e))
+	model := outage.New(m)
+	for _, p := range model.Parts() {
+		if p.Kind == outage.Provider && p.Degree == outage.Dead {
+			return m, model, reported(b, m, model, p)
+		}
+	}
+	b.Fatal("the sample has no carriers")
+	return nil, nil, nil
 }
