@@ -89,6 +89,9 @@ func writeWhy(w io.Writer, is *desk.WhyAnswer) {
 			fmt.Fprintf(w, "  → %s\n", c.Repair.Words)
 		}
 	}
+	for _, by := range is.Carried {
+		fmt.Fprintf(w, "\nmeanwhile by the %s\n", by)
+	}
 	for _, u := range is.Unseen {
 		fmt.Fprintf(w, "\nnot seen: %s\n", u)
 	}

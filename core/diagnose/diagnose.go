@@ -143,6 +143,7 @@ type Diagnosis struct {
 	Steps    []PathStep   `json:"steps"`
 	Causes   []Cause      `json:"causes" doc:"surest first"`
 	Unseen   []string     `json:"unseen" doc:"what could not be seen"`
+	Carried  []string     `json:"carried" doc:"by what it goes meanwhile, where that is not the first choice"`
 	Wants    []Want       `json:"-"`
 }
 
@@ -174,7 +175,7 @@ type diagnoser struct {
 // and to be known when it is called again.
 func Diagnose(k *Known, p route.Packet) *Diagnosis {
 	d := &diagnoser{Known: k, plan: k.Routes.Plan, packet: p, from: -1, to: -1, wants: map[string]*Want{}}
-	d.out = Diagnosis{Packet: p, Failing: -1, Steps: []PathStep{}, Causes: []Cause{}, Unseen: []string{}}
+	d.out = Diagnosis{Packet: p, Failing: -1, Steps: []PathStep{}, Causes: []Cause{}, Unseen: []string{}, Carried: []string{}}
 	d.design = k.Routes.Follow(p)
 	if d.byDesign() {
 		d.now = k.Routes.FollowIn(route.Failing{Dead: d.dead}, p)
@@ -266,6 +267,9 @@ func (d *diagnoser) conclude() {
 		d.out.Verdict = Poor
 	case has(Fails):
 		d.out.Verdict = Standby
+		for i := range d.now.Forward.Steps {
+			d.out.Carried = append(d.out.Carried, d.tunnelStep(&d.now.Forward.Steps[i], false).Words)
+		}
 	case has(Unseen):
 		d.out.Verdict = Unseen
 	default:

@@ -30,7 +30,7 @@ var views = []struct{ name, path, script string }{
 	{"release", "/e/brindlewater/d/winter-round/release", ""},
 	{"watch", "/e/brindlewater/d/first/watch", settle},
 	{"gateway", "/e/brindlewater/d/first/watch/tarnhollow", settle},
-	{"estate", "/e/brindlewater", ""},
+	{"why", "/e/brindlewater/d/first/watch/-/why?from=10.16.4.10&to=10.20.45.9", settle},
 	{"site-configuration", "/e/brindlewater/d/first/paths/tarnhollow?view=configuration&file=tarnhollow/wg/harrowmere-1.conf", ""},
 	// These change the demo, so they are the last: its draft is released, and goes to its gateways.
 	{"rollout-plan", "/e/brindlewater/d/winter-round/release?view=plan", asks + `

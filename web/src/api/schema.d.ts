@@ -4598,6 +4598,8 @@ export interface components {
         WhyAnswer: {
             /** Format: date-time */
             at: string;
+            /** @description by what it goes meanwhile, where that is not the first choice */
+            carried: string[];
             /** @description surest first */
             causes: components["schemas"]["Cause"][];
             /**

@@ -34,7 +34,11 @@ export function PathSteps({ at, answer, back }: { at: Place; answer: WhyAnswer; 
             <div>
               <p>
                 {step.words}
-                {step.said ? <strong className="font-semibold">: {step.said}</strong> : null}
+                {step.said ? (
+                  <span className={step.verdict === "arrives" ? "text-secondary" : "font-semibold"}>
+                    : {step.said}
+                  </span>
+                ) : null}
                 {i === answer.failing ? (
                   <span className="text-error ml-2">← the first step that fails</span>
                 ) : null}

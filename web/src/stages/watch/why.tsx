@@ -155,6 +155,11 @@ function Answer({ at, answer, looking }: { at: Place; answer: WhyAnswer; looking
         {answer.port ? ` port ${answer.port}` : ""}, by release {answer.release};{" "}
         {answer.looked ? "gateways looked" : "as gateways reported last,"} <When at={answer.at} />
       </p>
+      {answer.carried.length > 0 ? (
+        <p className="mb-3" data-testid="carried">
+          Meanwhile it goes by the {answer.carried.join(", then by the ")}.
+        </p>
+      ) : null}
       <Causes at={at} causes={answer.causes.filter((c) => !looking || c.sure !== "possible")} />
       {answer.unseen.length > 0 && !looking ? (
         <section className="mb-4">
