@@ -41,7 +41,7 @@ var may = map[string][]string{
 	"mutate":                   {},
 	"notices":                  {},
 	"golden":                   {},
-	"e2e":                      {"core", "e2e", "internal/gateway/join", "internal/line"},
+	"e2e":                      {"core", "e2e", "examples", "internal/gateway/join", "internal/line"},
 }
 
 func TestArrows(t *testing.T) {

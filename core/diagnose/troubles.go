@@ -37,6 +37,7 @@ type Trouble struct {
 	// one: what its circuit says comes later.
 	All       []string `json:"-"`
 	Unsettled bool     `json:"-"`
+	Patient   bool     `json:"-"` // it cuts nobody, and mostly passes: lines come back after tunnels
 	Fresh     bool     `json:"-"` // one of its tunnels is on its way up for the first time
 }
 
@@ -192,6 +193,7 @@ func (s *sorter) gateways() {
 		case !g.Up && !s.offline(i):
 			own.Code, own.Sure, own.Words = Away, Likely, "the gateway of "+key+" is away, though it carries"
 			own.Repair.Words = "See what keeps it from the server: its way to the internet, its clock, its certificate."
+			own.Patient = true
 			s.add(own, nil)
 		case g.Failed != "":
 			own.Code, own.Words = OlderRelease, fmt.Sprintf("the gateway of %s did not take release %d: %s", key, g.Release, g.Failed)

@@ -32,6 +32,7 @@ func (q *EventQuery) query(most int) events.Query {
 	return events.Query{After: q.After, Before: q.Before, Kind: q.Kind, Code: q.Code, Site: q.Site, Most: most}
 }
 
+// Long as a list of operations is.
 func (s *Server) listeners(a huma.API) {
 	huma.Register(a, operation("list-events", http.MethodGet, "/api/estates/{estate}/events", "List what was not as designed, one event for one cause"),
 		func(ctx context.Context, in *struct {
@@ -69,5 +70,40 @@ func (s *Server) listeners(a huma.API) {
 			ID uint64 `path:"listener"`
 		}) (*struct{}, error) {
 			return nil, refusal(events.Drop(ctx, s.Store, accessOf(ctx).estate.ID, in.ID))
+		})
+	huma.Register(a, operation("list-windows", http.MethodGet, "/api/estates/{estate}/windows", "List windows of maintenance, in which nobody is told"),
+		func(ctx context.Context, in *InEstate) (*struct{ Body []events.Window }, error) {
+			out, err := events.Windows(ctx, s.Store, accessOf(ctx).estate.ID)
+			return &struct{ Body []events.Window }{out}, refusal(err)
+		})
+	huma.Register(a, operation("add-window", http.MethodPost, "/api/estates/{estate}/windows", "Announce a window of maintenance"),
+		func(ctx context.Context, in *struct {
+			InEstate
+			Body events.Window
+		}) (*struct {
+			Body struct {
+				ID uint64 `json:"id"`
+			}
+		}, error) {
+			if in.Body.Site != "" {
+				if err := s.knowsSite(ctx, InGateway{in.InEstate, in.Body.Site}); err != nil {
+					return nil, err
+				}
+			}
+			id, err := events.AddWindow(ctx, s.Store, accessOf(ctx).estate.ID, in.Body)
+			out := &struct {
+				Body struct {
+					ID uint64 `json:"id"`
+				}
+			}{}
+			out.Body.ID = id
+			return out, refusal(err)
+		})
+	huma.Register(a, operation("delete-window", http.MethodDelete, "/api/estates/{estate}/windows/{window}", "Take a window of maintenance back"),
+		func(ctx context.Context, in *struct {
+			InEstate
+			Window uint64 `path:"window"`
+		}) (*struct{}, error) {
+			return nil, refusal(events.DropWindow(ctx, s.Store, accessOf(ctx).estate.ID, in.Window))
 		})
 }

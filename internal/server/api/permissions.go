@@ -50,7 +50,7 @@ var permissions = map[string]need{
 	"get-outages": reader, "get-outage": reader, "get-outage-timeline": reader, "get-standing": reader, "get-outage-changes": reader, "export-outages": reader, "export-outage-report": reader,
 	"rank-links": planner, "limit-links": planner, "set-shed": planner, "set-probe": planner,
 
-	"list-gateways": reader, "get-gateway": reader, "list-events": reader, "export-events": reader, "list-listeners": operator, "add-listener": operator, "delete-listener": operator,
+	"list-gateways": reader, "get-gateway": reader, "list-events": reader, "export-events": reader, "list-windows": reader, "add-window": operator, "delete-window": operator, "list-listeners": operator, "add-listener": operator, "delete-listener": operator,
 	"get-now": reader, "get-why": reader, "look-why": planner, "list-offers": reader, "take-offers": planner, "take-drift": operator, "refuse-offer": planner,
 	"make-join-code": operator, "make-cloud-init": operator, "withdraw-join-code": operator, "bar-gateway": operator, "bring-gateways": operator, "put-back-gateway": operator, "make-new-keys": operator,
 

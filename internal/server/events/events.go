@@ -26,12 +26,13 @@ const (
 // How long a trouble is to last before it is told, and to be gone: what belongs together is seen
 // together by then.
 const (
-	turnEvery   = 400 * time.Millisecond
-	settles     = 1200 * time.Millisecond
-	settlesLate = 6 * time.Second // where what it goes by may be dead as a whole
-	returns     = 3 * time.Second
-	follows     = time.Minute // for which tunnels may come back after their circuit
-	forgetEvery = time.Hour
+	turnEvery      = 400 * time.Millisecond
+	settles        = 1200 * time.Millisecond
+	settlesLate    = 6 * time.Second  // where what it goes by may be dead as a whole
+	settlesPatient = 45 * time.Second // of what cuts nobody, and mostly passes
+	returns        = 3 * time.Second
+	follows        = time.Minute // for which tunnels may come back after their circuit
+	forgetEvery    = time.Hour
 )
 
 // A Watcher looks after the events of estates.
@@ -50,6 +51,7 @@ type watched struct {
 	pulse any
 	begin map[string]time.Time // since when a trouble is seen that was not told
 	gone  map[string]time.Time // since when one that was told is not seen
+	quiet bool                 // something lasts of which nobody was told, as there is a window
 }
 
 // Run looks after events until the context ends.
@@ -122,7 +124,7 @@ func (w *Watcher) estate(ctx context.Context, id uint64) error {
 	if err != nil {
 		return err
 	}
-	if seen.pulse == pulse && len(seen.begin) == 0 && len(seen.gone) == 0 {
+	if seen.pulse == pulse && len(seen.begin) == 0 && len(seen.gone) == 0 && !seen.quiet {
 		return nil
 	}
 	now, err := w.Desk.Now(ctx, row.Key)
@@ -147,6 +149,10 @@ func (w *Watcher) settle(ctx context.Context, id uint64, seen *watched, now *des
 		if err != nil {
 			return err
 		}
+		quiet, err := windowsNow(tx, id)
+		if err != nil {
+			return err
+		}
 		told := make([]lasting, len(open))
 		for i := range open {
 			told[i].Trouble = open[i]
@@ -155,7 +161,8 @@ func (w *Watcher) settle(ctx context.Context, id uint64, seen *watched, now *des
 			}
 		}
 		left, err := w.ending(tx, id, seen, now, told)
-		return errors.Join(err, w.beginning(tx, id, seen, now, left))
+		seen.quiet = len(quiet) > 0 || slices.ContainsFunc(left, func(o lasting) bool { return o.Quiet })
+		return errors.Join(err, w.overdue(tx, left, quiet), w.beginning(tx, id, seen, now, left, quiet))
 	})
 }
 
@@ -221,9 +228,31 @@ func (w *Watcher) ending(tx *store.Tx, id uint64, seen *watched, now *desk.Now, 
 	return left, nil
 }
 
+// overdue tells of what began in a window, and lasts longer than that.
+func (w *Watcher) overdue(tx *store.Tx, left []lasting, quiet quietness) error {
+	for i := range left {
+		o := &left[i]
+		if !o.Quiet || quiet.holds(o.Site) {
+			continue
+		}
+		e, err := tx.EventByID(o.EventID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if err == nil {
+			err = enqueue(tx, &e)
+		}
+		o.Quiet = false
+		if err := errors.Join(err, tx.PutTrouble(&o.Trouble)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // beginning tells of those troubles that were not told and last. What is but the rest of one that
 // was is no news.
-func (w *Watcher) beginning(tx *store.Tx, id uint64, seen *watched, now *desk.Now, told []lasting) error {
+func (w *Watcher) beginning(tx *store.Tx, id uint64, seen *watched, now *desk.Now, told []lasting, quiet quietness) error {
 	at := time.Now()
 	waits := map[string]time.Time{}
 	names, covered := map[string]bool{}, map[string]diagnose.Sureness{}
@@ -247,14 +276,17 @@ func (w *Watcher) beginning(tx *store.Tx, id uint64, seen *watched, now *desk.No
 			since = at
 		}
 		lasts := settles
-		if t.Unsettled {
+		switch {
+		case t.Patient:
+			lasts = settlesPatient
+		case t.Unsettled:
 			lasts = settlesLate
 		}
 		if at.Sub(since) < lasts || t.Fresh {
 			waits[name] = since
 			continue
 		}
-		if err := w.begin(tx, id, name, t, now.Release); err != nil {
+		if err := w.begin(tx, id, name, t, now.Release, quiet.holds(t.Site)); err != nil {
 			return err
 		}
 	}
@@ -274,14 +306,14 @@ type kept struct {
 	Cut     int
 }
 
-func (w *Watcher) begin(tx *store.Tx, id uint64, name string, t *diagnose.Trouble, release uint64) error {
+func (w *Watcher) begin(tx *store.Tx, id uint64, name string, t *diagnose.Trouble, release uint64, quiet bool) error {
 	at, err := tx.Now()
 	if err != nil {
 		return err
 	}
 	e := store.Event{
 		EstateID: id, At: at, Kind: Began, Code: string(t.Code), Sure: string(t.Sure), Words: cut(t.Words, 500), Site: t.Site, Link: t.Link, Part: cut(t.Part, 200),
-		Tunnels: t.Tunnels, Cut: t.Cut, ReleaseNo: release,
+		Tunnels: t.Tunnels, Cut: t.Cut, ReleaseNo: release, Quiet: quiet,
 	}
 	if err := tx.AddEvent(&e); err != nil {
 		return err
@@ -290,7 +322,7 @@ func (w *Watcher) begin(tx *store.Tx, id uint64, name string, t *diagnose.Troubl
 	if err != nil {
 		return err
 	}
-	if err := tx.PutTrouble(&store.Trouble{EstateID: id, Name: name, EventID: e.ID, Since: at, Data: string(data)}); err != nil {
+	if err := tx.PutTrouble(&store.Trouble{EstateID: id, Name: name, EventID: e.ID, Since: at, Data: string(data), Quiet: quiet}); err != nil || quiet {
 		return err
 	}
 	return enqueue(tx, &e)
@@ -303,12 +335,12 @@ func (w *Watcher) end(tx *store.Tx, id uint64, o *lasting, kind string, release 
 	}
 	e := store.Event{
 		EstateID: id, At: at, Kind: kind, Code: o.Code, Sure: o.Sure, Words: o.Words, Site: o.Site, Link: o.Link, Part: o.Part,
-		Tunnels: len(o.Tunnels), Cut: o.Cut, Lasted: int(at.Sub(o.Since).Seconds()), ReleaseNo: release,
+		Tunnels: len(o.Tunnels), Cut: o.Cut, Lasted: int(at.Sub(o.Since).Seconds()), ReleaseNo: release, Quiet: o.Quiet,
 	}
 	if err := tx.AddEvent(&e); err != nil {
 		return err
 	}
-	if err := tx.EndTrouble(id, o.Name); err != nil || kind == Joined {
+	if err := tx.EndTrouble(id, o.Name); err != nil || kind == Joined || o.Quiet {
 		return err
 	}
 	return enqueue(tx, &e)

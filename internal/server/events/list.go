@@ -25,6 +25,7 @@ type Event struct {
 	Cut     int       `json:"cut" doc:"pairs of sites that it cuts, as foreseen"`
 	LastedS int       `json:"lasted_s,omitempty"`
 	Release uint64    `json:"release" doc:"in force"`
+	Quiet   bool      `json:"quiet" doc:"it began in a window of maintenance: nobody was told"`
 }
 
 // A Query says which events are wanted: those after a number, or before one; of a kind, a code,
@@ -45,7 +46,7 @@ func List(ctx context.Context, s *store.Store, estate uint64, q Query) (out []Ev
 	})
 	for i := range rows {
 		r := &rows[i]
-		out = append(out, Event{r.ID, r.At.UTC(), r.Kind, r.Code, r.Sure, r.Words, r.Site, r.Link, r.Part, r.Tunnels, r.Cut, r.Lasted, r.ReleaseNo})
+		out = append(out, Event{r.ID, r.At.UTC(), r.Kind, r.Code, r.Sure, r.Words, r.Site, r.Link, r.Part, r.Tunnels, r.Cut, r.Lasted, r.ReleaseNo, r.Quiet})
 	}
 	return out, err
 }

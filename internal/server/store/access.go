@@ -46,6 +46,7 @@ var rights = []struct{ table, may string }{
 	{"events", "SELECT, INSERT, DELETE"},
 	{"troubles", "SELECT, INSERT, UPDATE, DELETE"},
 	{"event_leases", "SELECT, INSERT, UPDATE"},
+	{"windows", "SELECT, INSERT, DELETE"},
 	{"listeners", "SELECT, INSERT, UPDATE, DELETE"},
 	{"messages", "SELECT, INSERT, UPDATE"},
 	{"servers", "SELECT, INSERT, UPDATE, DELETE"},

@@ -22,6 +22,7 @@ type Event struct {
 	Cut       int
 	Lasted    int // seconds, of one that ended
 	ReleaseNo uint64
+	Quiet     bool // it began in a window of maintenance
 }
 
 // A Trouble is one that lasts. Data is JSON.
@@ -31,6 +32,20 @@ type Trouble struct {
 	EventID  uint64
 	Since    time.Time
 	Data     string
+	Quiet    bool // nobody was told
+}
+
+// A Window is one of maintenance, of a site or of all sites.
+type Window struct {
+	ID       uint64 `gorm:"primaryKey"`
+	EstateID uint64
+	Site     string
+	BeginsAt time.Time
+	Minutes  int
+	Every    string
+	Words    string
+	Author   string
+	MadeAt   time.Time
 }
 
 // A Listener is who is told of events. Sealed is the secret that signs what a webhook is sent.
@@ -180,4 +195,18 @@ func (t *Tx) SaveMessage(row *Message) error {
 // LastMessages lists the latest of each listener of an estate.
 func (t *Tx) LastMessages(estate uint64) (rows []Message, err error) {
 	return rows, t.db.Raw("SELECT m.* FROM messages AS m JOIN (SELECT MAX(m2.id) AS id FROM messages AS m2 JOIN listeners AS l ON l.id = m2.listener_id WHERE l.estate_id = ? GROUP BY m2.listener_id) AS last ON last.id = m.id", estate).Scan(&rows).Error
+}
+
+// Windows lists an estate's windows of maintenance.
+func (t *Tx) Windows(estate uint64) (rows []Window, err error) {
+	return rows, t.db.Where("estate_id = ?", estate).Order("begins_at, id").Find(&rows).Error
+}
+
+// AddWindow keeps one.
+func (t *Tx) AddWindow(row *Window) error { return t.db.Create(row).Error }
+
+// DropWindow forgets one.
+func (t *Tx) DropWindow(estate, id uint64) (int64, error) {
+	r := t.db.Where("estate_id = ? AND id = ?", estate, id).Delete(&Window{})
+	return r.RowsAffected, r.Error
 }

@@ -50,6 +50,7 @@ export type PairSheet = components["schemas"]["PairSheet"];
 export type BothEnds = components["schemas"]["BothEnds"];
 export type Followed = components["schemas"]["Followed"];
 export type WhyAnswer = components["schemas"]["WhyAnswer"];
+export type MaintenanceWindow = components["schemas"]["Window"];
 export type WatchEvent = components["schemas"]["Event"];
 export type ListenerOrder = components["schemas"]["ListenerOrder"];
 export type Now = components["schemas"]["Now"];

@@ -1,5 +1,8 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { answered, client, type ListenerOrder } from "./client";
+import { answered, client, type ListenerOrder, type MaintenanceWindow } from "./client";
+
+/** A window that somebody announces. */
+export type WindowOrder = Pick<MaintenanceWindow, "site" | "begins_at" | "minutes" | "every" | "words">;
 
 /** How many events a page has, and how often the newest are asked for, in ms. */
 const PAGE = 100;
@@ -46,13 +49,38 @@ export const useListeners = (estate: string, on: boolean) =>
     enabled: on,
   });
 
+/** Windows of maintenance that are not over for good. */
+export const useWindows = (estate: string) =>
+  useQuery({
+    queryKey: ["windows", estate],
+    queryFn: ({ signal }) =>
+      answered(client.GET("/api/estates/{estate}/windows", { signal, params: { path: { estate } } })),
+    refetchInterval: 30_000,
+  });
+
 function useAct<In, Out>(estate: string, act: (input: In) => Promise<Out>) {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: act,
-    onSettled: () => queries.invalidateQueries({ queryKey: ["listeners", estate] }),
+    onSettled: () =>
+      Promise.all([
+        queries.invalidateQueries({ queryKey: ["listeners", estate] }),
+        queries.invalidateQueries({ queryKey: ["windows", estate] }),
+      ]),
   });
 }
+
+export const useAddWindow = (estate: string) =>
+  useAct(estate, (body: WindowOrder) =>
+    answered(client.POST("/api/estates/{estate}/windows", { params: { path: { estate } }, body })),
+  );
+
+export const useDropWindow = (estate: string) =>
+  useAct(estate, (window: number) =>
+    answered(
+      client.DELETE("/api/estates/{estate}/windows/{window}", { params: { path: { estate, window } } }),
+    ),
+  );
 
 export const useAddListener = (estate: string) =>
   useAct(estate, (body: ListenerOrder) =>

@@ -16,6 +16,7 @@ CREATE TABLE events (
   cut       INT NOT NULL DEFAULT 0,
   lasted    INT NOT NULL DEFAULT 0,
   release_no BIGINT UNSIGNED NOT NULL DEFAULT 0,
+  quiet     TINYINT UNSIGNED NOT NULL DEFAULT 0,
   KEY events_list (estate_id, id),
   KEY events_age (at),
   CONSTRAINT events_estate FOREIGN KEY (estate_id) REFERENCES estates (id) ON DELETE CASCADE
@@ -27,6 +28,7 @@ CREATE TABLE troubles (
   event_id  BIGINT UNSIGNED NOT NULL,
   since     DATETIME(3) NOT NULL,
   data      MEDIUMTEXT NOT NULL CHECK (JSON_VALID(data)),
+  quiet     TINYINT UNSIGNED NOT NULL DEFAULT 0,
   PRIMARY KEY (estate_id, name),
   CONSTRAINT troubles_estate FOREIGN KEY (estate_id) REFERENCES estates (id) ON DELETE CASCADE
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
@@ -37,6 +39,22 @@ CREATE TABLE event_leases (
   server      VARCHAR(60) NOT NULL DEFAULT '',
   lease_until DATETIME(3) NOT NULL DEFAULT '2000-01-01 00:00:00.000',
   CONSTRAINT event_leases_estate FOREIGN KEY (estate_id) REFERENCES estates (id) ON DELETE CASCADE
+) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
+
+-- Windows of maintenance, of a site or of all: what begins in one is told nobody, unless it lasts
+-- longer. Every is how often one comes again.
+CREATE TABLE windows (
+  id        BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
+  estate_id BIGINT UNSIGNED NOT NULL,
+  site      VARCHAR(48) NOT NULL DEFAULT '',
+  begins_at DATETIME(3) NOT NULL,
+  minutes   INT NOT NULL,
+  every     VARCHAR(8) NOT NULL DEFAULT '',
+  words     VARCHAR(200) NOT NULL DEFAULT '',
+  author    VARCHAR(200) NOT NULL,
+  made_at   DATETIME(3) NOT NULL,
+  KEY windows_estate (estate_id),
+  CONSTRAINT windows_of FOREIGN KEY (estate_id) REFERENCES estates (id) ON DELETE CASCADE
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 -- Who is told of events: a webhook or a mailbox. The secret signs what a webhook is sent.
@@ -70,6 +88,7 @@ CREATE TABLE messages (
 ) ENGINE = InnoDB DEFAULT CHARSET = utf8mb4 COLLATE = utf8mb4_bin;
 
 -- +goose Down
+DROP TABLE windows;
 DROP TABLE messages;
 DROP TABLE listeners;
 DROP TABLE event_leases;

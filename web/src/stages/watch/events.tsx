@@ -10,6 +10,7 @@ import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { When } from "../../parts/when";
 import { Listeners } from "./listeners";
+import { Windows } from "./windows";
 
 const kinds = ["", "began", "ended", "joined"] as const;
 const kindNames = { "": "all", began: "what began", ended: "what ended", joined: "what was part of more" };
@@ -85,6 +86,7 @@ export default function Events() {
             </button>
           ) : null}
         </p>
+        <Windows at={at} may={role === "operator" || role === "owner"} />
         {role === "operator" || role === "owner" ? <Listeners estate={at.estate} /> : null}
       </div>
     </div>
@@ -125,6 +127,7 @@ function Table({ at, list }: { at: Place; list: WatchEvent[] }) {
             <td>
               {e.words.charAt(0).toUpperCase() + e.words.slice(1)}
               {e.sure === "sure" ? null : <span className="text-secondary">, {e.sure}</span>}
+              {e.quiet ? <span className="text-secondary">; in a window, nobody was told</span> : null}
             </td>
             <td className="text-right whitespace-nowrap">
               {e.kind === "began" ? "" : lasted(e.lasted_s ?? 0)}
