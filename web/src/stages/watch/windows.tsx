@@ -25,8 +25,10 @@ export function Windows({ at, may }: { at: Place; may: boolean }) {
           <tbody>
             {(list.data ?? []).map((w) => (
               <tr key={w.id}>
-                <td>{w.open ? <strong>◐ now</strong> : null}</td>
-                <td className="font-mono">{w.site || "all sites"}</td>
+                <td>
+                  {w.site ? <span className="font-mono">{w.site}</span> : "all sites"}
+                  {w.open ? <strong> ◐ now</strong> : null}
+                </td>
                 <td>
                   <When at={w.begins_at} />, {lengthOf(w)}, {repeats[w.every ?? ""]}
                 </td>
