@@ -90,8 +90,8 @@ func (d *diagnoser) seeHosts() {
 	case e.Missed > 0:
 		d.forgotten(e)
 	}
-	d.beyond(d.from, d.to, here, d.packet.To, d.toOwn, false)
-	d.beyond(d.to, d.from, there, d.fromSeen, d.packet.From, true)
+	d.beyond(d.from, d.to, here, d.packet.To, d.toOwn)
+	d.beyond(d.to, d.from, there, d.fromSeen, d.packet.From)
 }
 
 // movedTo is a site's own address as others know it.
@@ -167,7 +167,7 @@ func (d *diagnoser) onLAN(site int, v Verdict, said string) {
 
 // beyond asks whether a host that answers its own gateway answers the far one too: else what it
 // sends back does not come to its gateway.
-func (d *diagnoser) beyond(from, to int, own, hostSeen, host netip.Addr, _ bool) {
+func (d *diagnoser) beyond(from, to int, own, hostSeen, host netip.Addr) {
 	key := d.key(to)
 	near := d.own(to, host)
 	if host == near {

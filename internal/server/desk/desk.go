@@ -70,7 +70,9 @@ type Desk struct {
 	queues queues
 	turns  chan struct{} // edits at work: each derives, which takes a core
 
-	looks sync.Map // estates whose gateways are being asked to look
+	looks sync.Map      // estates whose gateways are being asked to look
+	nows  sync.Map      // estate → *lately
+	whys  chan struct{} // why is worked out for somebody, which takes a core
 
 	mu      sync.Mutex
 	watches map[uint64]*watch
@@ -81,7 +83,7 @@ type Desk struct {
 func New(s *store.Store, sealer *identity.Sealer) *Desk {
 	return &Desk{
 		store: s, sealer: sealer, memory: memory{views: map[string]*kept{}}, queues: queues{byID: map[uint64]*queue{}},
-		turns: make(chan struct{}, max(2, runtime.NumCPU())), watches: map[uint64]*watch{},
+		turns: make(chan struct{}, max(2, runtime.NumCPU())), watches: map[uint64]*watch{}, whys: make(chan struct{}, runtime.NumCPU()),
 	}
 }
 

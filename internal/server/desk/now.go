@@ -2,6 +2,7 @@ package desk
 
 import (
 	"context"
+	"sync"
 	"time"
 
 	"wideknot/core/diagnose"
@@ -21,8 +22,37 @@ type Now struct {
 	diagnose.Situation
 }
 
-// Now says what is not as designed at present.
+// nowFor is for how long what was worked out is told to all who ask: every open page does, each
+// time that anything changes.
+const nowFor = 300 * time.Millisecond
+
+// lately is what was worked out last for an estate.
+type lately struct {
+	mu  sync.Mutex
+	at  time.Time
+	now *Now
+}
+
+// Now says what is not as designed at present; nobody may change it.
 func (d *Desk) Now(ctx context.Context, estateKey string) (*Now, error) {
+	kept, _ := d.nows.LoadOrStore(estateKey, &lately{})
+	l := kept.(*lately) // nothing else is in there
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.now != nil && time.Since(l.at) < nowFor {
+		return l.now, nil
+	}
+	began := time.Now()
+	now, err := d.workOutNow(ctx, estateKey)
+	if err != nil {
+		d.nows.Delete(estateKey) // there may be no such estate
+		return nil, err
+	}
+	l.at, l.now = began, now
+	return now, nil
+}
+
+func (d *Desk) workOutNow(ctx context.Context, estateKey string) (*Now, error) {
 	view, err := d.View(ctx, Place{estateKey, Released})
 	if err != nil {
 		return nil, err

@@ -73,7 +73,14 @@ func (d *Desk) Why(ctx context.Context, estateKey string, w Why) (*WhyAnswer, er
 	if err := p.Check(); err != nil {
 		return nil, &identity.Refused{Field: "to", Text: err.Error()}
 	}
-	if err := d.knowMore(ctx, estateKey, view, known, rows, p, w.Look); err != nil {
+	select {
+	case d.whys <- struct{}{}:
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	err = d.knowMore(ctx, estateKey, view, known, rows, p, w.Look)
+	<-d.whys
+	if err != nil {
 		return nil, err
 	}
 	out := &WhyAnswer{From: p.From, To: p.To, Protocol: p.Protocol, Port: p.Port, Release: view.Latest, Looked: w.Look, At: time.Now().UTC()}
