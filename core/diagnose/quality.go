@@ -3,7 +3,6 @@ package diagnose
 import (
 	"fmt"
 	"net/netip"
-	"time"
 
 	"wideknot/core/addr"
 	"wideknot/core/gateway"
@@ -121,17 +120,17 @@ func (d *diagnoser) losses(a, b *side) {
 }
 
 // lossFor is for how long what a tunnel lost while it was dead is among its losses.
-const lossFor = 3 * time.Minute
+const lossFor = 180 // seconds
 
 // young reports whether a tunnel lives again since a short while only: its figures are of before,
 // too.
 func (s *side) young() bool {
-	since, err := time.Parse(time.RFC3339, string(s.state.Since))
-	if err != nil || s.g.State == nil {
-		return false // it never was dead
+	if s.g.State == nil {
+		return false
 	}
-	now, err := time.Parse(time.RFC3339, string(s.g.State.At))
-	return err == nil && now.Sub(since) < lossFor
+	since, ok := s.state.Since.Seconds()
+	now, known := s.g.State.At.Seconds()
+	return ok && known && now-since < lossFor // else it never was dead
 }
 
 // slow reports whether a round trip takes much longer than the survey says.

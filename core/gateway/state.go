@@ -37,6 +37,34 @@ func (t Time) valid() bool {
 	return zone == "Z" || len(zone) == 6 && (zone[0] == '+' || zone[0] == '-') && digit(zone[1]) && digit(zone[2]) && zone[3] == ':' && digit(zone[4]) && digit(zone[5])
 }
 
+// Seconds counts those since 1970 of a moment in UTC, as a gateway writes them; ok is false for any
+// other text. Days are counted from 1 March of the year 0, in eras of 400 years, as then the leap
+// day is the last of a year (proleptic Gregorian calendar, ISO 8601).
+func (t Time) Seconds() (seconds int, ok bool) {
+	if !t.valid() || t == "" || t[len(t)-1] != 'Z' {
+		return 0, false
+	}
+	field := func(from, to int) (n int) {
+		for _, digit := range []byte(t[from:to]) {
+			n = n*10 + int(digit-'0')
+		}
+		return n
+	}
+	year, month, day := field(0, 4), field(5, 7), field(8, 10)
+	if month < 1 || month > 12 || day < 1 || day > 31 {
+		return 0, false
+	}
+	if month <= 2 {
+		year--
+	}
+	era, of := year/400, year%400
+	if year < 0 {
+		era, of = -1, year+400
+	}
+	days := era*146097 + of*365 + of/4 - of/100 + (153*((month+9)%12)+2)/5 + day - 1 - 719468
+	return days*86400 + field(11, 13)*3600 + field(14, 16)*60 + field(17, 19), true
+}
+
 // A State is what a gateway reports of itself. Times are of the gateway's clock.
 type State struct {
 	Site    string        `json:"site,omitempty"` // of what it runs; empty where nothing was applied yet

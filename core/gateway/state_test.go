@@ -5,6 +5,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 )
 
 func fullState() *State {
@@ -72,4 +73,25 @@ func FuzzParseState(f *testing.F) {
 			t.Errorf("%v\n%s", err, again)
 		}
 	})
+}
+
+// Seconds agrees with the standard library for every kind of day.
+func TestSeconds(t *testing.T) {
+	for at := time.Date(1960, 1, 1, 3, 4, 5, 0, time.UTC); at.Year() < 2410; at = at.Add(11*24*time.Hour + 7919*time.Second) {
+		text := at.Format(time.RFC3339)
+		if got, ok := Time(text).Seconds(); !ok || int64(got) != at.Unix() {
+			t.Fatalf("%s: %d, not %d", text, got, at.Unix())
+		}
+	}
+	for _, text := range []string{"0000-01-01T00:00:00Z", "0000-03-01T00:00:00Z", "1972-02-29T23:59:59Z", "2000-02-29T12:00:00Z", "2026-12-01T08:00:00.25Z"} {
+		at, err := time.Parse(time.RFC3339, text)
+		if got, ok := Time(text).Seconds(); err != nil || !ok || int64(got) != at.Unix() {
+			t.Errorf("%s: %d, %v, not %d", text, got, ok, at.Unix())
+		}
+	}
+	for _, text := range []string{"", "2026-12-01T08:00:00+01:00", "2026-13-01T08:00:00Z", "2026-00-01T08:00:00Z", "2026-12-32T08:00:00Z", "yesterday"} {
+		if got, ok := Time(text).Seconds(); ok {
+			t.Errorf("%q: %d", text, got)
+		}
+	}
 }
