@@ -257,7 +257,9 @@ func (d *diagnoser) conclude() {
 		return slices.ContainsFunc(d.out.Steps, func(s PathStep) bool { return s.Verdict == v })
 	}
 	fails := !d.now.Arrives() || d.failed || d.hostFails()
-	if !fails {
+	if fails {
+		d.lesser()
+	} else {
 		d.harmless()
 	}
 	switch {
@@ -275,6 +277,22 @@ func (d *diagnoser) conclude() {
 	default:
 		d.out.Verdict = Arrives
 	}
+}
+
+// lesser makes causes of losses possible ones only, where nothing arrives and another is known.
+func (d *diagnoser) lesser() {
+	losing := func(c Cause) bool {
+		return c.Code == Lossy || c.Code == LossyOneWay || c.Code == LinkFull || c.Code == LargeLost
+	}
+	if !slices.ContainsFunc(d.out.Causes, func(c Cause) bool { return !losing(c) }) {
+		return
+	}
+	for i := range d.out.Causes {
+		if c := &d.out.Causes[i]; losing(*c) {
+			c.Sure = Possible
+		}
+	}
+	slices.SortStableFunc(d.out.Causes, func(a, b Cause) int { return cmp.Compare(a.Sure.rank(), b.Sure.rank()) })
 }
 
 // harmless takes back what was said of gateways that run something else than what is in force:

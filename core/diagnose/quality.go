@@ -16,6 +16,9 @@ func moved(a netip.Addr, from, to netip.Prefix) netip.Addr { return addr.Moved(a
 const (
 	lossyPPM   = 20_000  // 2 %
 	slowUs     = 100_000 // of a round trip, beyond what the survey says of the two links
+	fewLost    = 3       // probes: fewer may be chance
+	manyLost   = 6       // and fewer than these do not make it sure
+	windowOf   = 100     // probes that a gateway's figures are of
 	oneWayPart = 4       // the other direction loses less than a fourth of it
 	fullPart   = 0.9     // of a link's figure
 	rateFor    = 2000    // ms in which a rate is measured
@@ -80,6 +83,7 @@ func (d *diagnoser) losses(a, b *side) {
 		return
 	}
 	out, back := 0, 0 // from a to b, and back
+	lost := 0         // probes
 	for _, s := range []*side{a, b} {
 		if s.state == nil || s.young() {
 			continue
@@ -89,6 +93,10 @@ func (d *diagnoser) losses(a, b *side) {
 			o, k = k, o
 		}
 		out, back = max(out, o), max(back, k)
+		lost = max(lost, max(o, k)*min(int(s.state.Sent), windowOf)/1_000_000)
+	}
+	if lost < fewLost {
+		out, back = 0, 0 // it may be chance
 	}
 	if max(out, back) < lossyPPM && !slow(a, b) {
 		return
@@ -102,6 +110,9 @@ func (d *diagnoser) losses(a, b *side) {
 		Words:    fmt.Sprintf("the tunnel between %s and %s loses packets both ways", a.name(), b.name()),
 		Evidence: []string{fmt.Sprintf("of what %s sends %.1f %% is lost, of what %s sends %.1f %%", a.key, float64(out)/1e4, b.key, float64(back)/1e4)},
 		Repair:   Cure{Words: fmt.Sprintf("Tell %s; until then let quality move traffic to a standby.", carriers(a, b)), Where: "shape"},
+	}
+	if lost < manyLost {
+		c.Sure = Likely
 	}
 	worse, from, to := max(out, back), a, b
 	if back > out {
