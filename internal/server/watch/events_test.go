@@ -121,8 +121,7 @@ func waits(t *testing.T, what string, within time.Duration, is func() bool) {
 // A circuit that dies is one event, told once by webhook and mail, whoever was out of order
 // meanwhile; its return is another. Two servers look after it and tell it once. Asked why, the
 // server lets the gateways look, and names the circuit.
-func TestACircuitIsOneEvent(t *testing.T) {
-	t.Parallel()
+func TestACircuitIsOneEvent(t *testing.T) { // beside others it would take their time, which they measure
 	w := opened(t, "three-sites", 1, func(e *estate.Estate) {
 		e.Overlays[0].Probe = &estate.Probe{Target: estate.FarEnd, IntervalMs: 500, TimeoutMs: 400, Misses: 3, Successes: 3}
 	})
