@@ -297,10 +297,16 @@ func (w *watch) lookAtGateways(ctx context.Context) error {
 	err := w.d.store.Snapshot(ctx, func(tx *store.Tx) error {
 		rows = rows[:0]
 		pulse, err := tx.GatewayPulse(w.estate)
-		if err != nil || pulse.Changed == nil {
+		if err != nil {
 			return err
 		}
 		g := &w.gateways
+		if pulse.Changed == nil { // the first to join is news
+			if g.told == nil {
+				g.told = map[string]time.Time{}
+			}
+			return nil
+		}
 		if g.changed.Equal(*pulse.Changed) && g.count == pulse.Count && g.up == pulse.Up {
 			return nil
 		}
