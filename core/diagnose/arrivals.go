@@ -110,7 +110,6 @@ func (d *diagnoser) silent(caller, called *side, there heard) bool {
 		base.Words = fmt.Sprintf("the router before %s does not forward UDP port %d", called.name(), port)
 		base.Evidence = []string{quiet}
 		if called.wan != nil && called.wan.NamesUp {
-			base.Sure = Sure
 			base.Evidence = append(base.Evidence, "UDP gets through on that link: a name service answers by it")
 		}
 		if alive, _ := d.onLink(caller); alive == 0 && (caller.wan == nil || !caller.wan.NamesUp) {

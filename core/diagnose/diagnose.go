@@ -212,10 +212,13 @@ func (d *diagnoser) key(site int) string {
 	return d.plan.Site(site).Key
 }
 
-// cause adds one, once.
+// cause adds one, once; where it is surer than before, that counts.
 func (d *diagnoser) cause(c Cause) {
-	for _, have := range d.out.Causes {
-		if have.Code == c.Code && have.Site == c.Site && have.Link == c.Link && have.Tunnel == c.Tunnel {
+	for i := range d.out.Causes {
+		if have := &d.out.Causes[i]; have.Code == c.Code && have.Site == c.Site && have.Link == c.Link && have.Tunnel == c.Tunnel {
+			if c.Sure.Surer(have.Sure) {
+				have.Sure = c.Sure
+			}
 			return
 		}
 	}
@@ -240,30 +243,30 @@ func (d *diagnoser) want(site string) *Want {
 
 // conclude orders what was found and says how the packet fares.
 func (d *diagnoser) conclude() {
-	slices.SortStableFunc(d.out.Causes, func(a, b Cause) int { return cmp.Compare(a.Sure.rank(), b.Sure.rank()) })
-	for i := range d.out.Steps {
-		if v := d.out.Steps[i].Verdict; d.out.Failing < 0 && (v == Fails || v == Refused) {
-			d.out.Failing = i
-		}
-	}
 	for _, w := range d.wants {
 		d.out.Wants = append(d.out.Wants, *w)
 	}
 	slices.SortFunc(d.out.Wants, func(a, b Want) int { return cmp.Compare(a.Site, b.Site) })
-	if d.out.Verdict != "" {
-		return
+	if d.out.Verdict == "" {
+		d.judge()
 	}
+	slices.SortStableFunc(d.out.Causes, func(a, b Cause) int { return cmp.Compare(a.Sure.rank(), b.Sure.rank()) })
+	d.out.Failing = slices.IndexFunc(d.out.Steps, func(s PathStep) bool { return s.Verdict == Fails || s.Verdict == Refused })
+}
+
+// judge says how a packet fares that the design lets through.
+func (d *diagnoser) judge() {
 	has := func(v Verdict) bool {
 		return slices.ContainsFunc(d.out.Steps, func(s PathStep) bool { return s.Verdict == v })
 	}
-	fails := !d.now.Arrives() || d.failed || d.hostFails()
-	if fails {
-		d.lesser()
-	} else {
-		d.harmless()
+	between := !d.now.Arrives() || d.failed // it fails between the gateways
+	if !between {
+		// What gateways run otherwise is harmless here: the tunnels that are dead have their own causes.
+		d.out.Causes = slices.DeleteFunc(d.out.Causes, func(c Cause) bool { return (c.Code == OlderRelease || c.Code == ByHand) && c.Sure == Possible })
 	}
 	switch {
-	case fails:
+	case between || d.hostFails():
+		d.lesser()
 		d.out.Verdict = Fails
 	case has(Poor):
 		d.out.Verdict = Poor
@@ -290,21 +293,6 @@ func (d *diagnoser) lesser() {
 	for i := range d.out.Causes {
 		if c := &d.out.Causes[i]; losing(*c) {
 			c.Sure = Possible
-		}
-	}
-	slices.SortStableFunc(d.out.Causes, func(a, b Cause) int { return cmp.Compare(a.Sure.rank(), b.Sure.rank()) })
-}
-
-// harmless takes back what was said of gateways that run something else than what is in force:
-// the packet arrives, and the tunnels that are dead have their own causes.
-func (d *diagnoser) harmless() {
-	d.out.Causes = slices.DeleteFunc(d.out.Causes, func(c Cause) bool { return (c.Code == OlderRelease || c.Code == ByHand) && c.Tunnel == "" })
-	d.out.Failing = -1
-	for i := range d.out.Steps {
-		if s := &d.out.Steps[i]; s.Kind == "gateway" && s.Verdict == Fails {
-			s.Verdict = Arrives
-		} else if d.out.Failing < 0 && (s.Verdict == Fails || s.Verdict == Refused) {
-			d.out.Failing = i
 		}
 	}
 }

@@ -99,8 +99,8 @@ func (d *diagnoser) seeGateways() {
 			d.away(site, g)
 		case g.State == nil:
 			verdict, said = Unseen, "it has not reported"
-		case d.deviates(site, g):
-			verdict, said = Fails, "it does not run what is in force"
+		case d.deviates(site, Possible):
+			verdict, said = Arrives, "it does not run what is in force"
 		}
 		for i := range d.out.Steps {
 			if s := &d.out.Steps[i]; s.Kind == "gateway" && s.Site == key {
@@ -157,8 +157,11 @@ func clockOff(g *Gateway) int {
 }
 
 // deviates looks whether a gateway runs something else than what is in force, as far as that
-// concerns this packet.
-func (d *diagnoser) deviates(site int, g *Gateway) bool {
+// concerns this packet, and names that as a cause: a possible one until nothing else explains what
+// fails. It reports whether it explains that nothing arrives.
+func (d *diagnoser) deviates(site int, sure Sureness) bool {
+	key := d.key(site)
+	g := d.Of(key)
 	if g.Runs == nil || g.Wants == nil {
 		return false
 	}
@@ -166,11 +169,9 @@ func (d *diagnoser) deviates(site int, g *Gateway) bool {
 	if len(what) == 0 {
 		return false
 	}
-	sure := Sure
 	if !hard {
 		sure = Possible
 	}
-	key := d.key(site)
 	c := Cause{
 		Code: OlderRelease, Sure: sure, Site: key, Words: fmt.Sprintf("the gateway of %s runs release %d; release %d is in force", key, g.Keeps, g.Release),
 		Evidence: what, Repair: Cure{Words: fmt.Sprintf("Bring release %d to it.", g.Release), Where: "release", Site: key},
@@ -180,11 +181,16 @@ func (d *diagnoser) deviates(site int, g *Gateway) bool {
 		c.Repair = Cure{Words: "Put back what was confirmed, or take what was changed into a draft.", Where: "watch", Site: key}
 	}
 	d.cause(c)
+	for i := range d.out.Steps {
+		if s := &d.out.Steps[i]; sure == Sure && s.Kind == "gateway" && s.Site == key {
+			s.Verdict, s.Said = Fails, "it does not run what is in force"
+		}
+	}
 	return hard
 }
 
 // otherwise says in words how what a gateway runs treats this packet otherwise than what is in
-// force: by its routes and tunnels, which is hard, or perhaps by its filter.
+// force: by its routes and tunnels, which is hard, or perhaps by sizes and its filter.
 func (d *diagnoser) otherwise(g *Gateway) (out []string, hard bool) {
 	for _, at := range []netip.Addr{d.packet.To, d.fromSeen} {
 		was, is := leads(g.Wants, at), leads(g.Runs, at)
@@ -193,7 +199,7 @@ func (d *diagnoser) otherwise(g *Gateway) (out []string, hard bool) {
 		}
 	}
 	for _, name := range d.interfacesAt(g.Wants.Site) {
-		want := tunnelOf(g.Wants, name)
+		want := g.Wants.Tunnel(name)
 		if want == nil {
 			continue
 		}
@@ -205,6 +211,15 @@ func (d *diagnoser) otherwise(g *Gateway) (out []string, hard bool) {
 		out = append(out, settings(g, want, have, []netip.Addr{d.packet.To, d.fromSeen})...)
 	}
 	hard = len(out) > 0
+	for _, name := range d.interfacesAt(g.Wants.Site) {
+		want := g.Wants.Tunnel(name)
+		if want == nil {
+			continue
+		}
+		if have := sameTunnel(g.Runs, want); have != nil && have.MTU != want.MTU {
+			out = append(out, fmt.Sprintf("MTU of %s: %d, and it is to be %d", name, have.MTU, want.MTU))
+		}
+	}
 	if filters(g.Wants) != filters(g.Runs) {
 		out = append(out, "its filter is another one")
 	}
@@ -253,21 +268,12 @@ func leads(c *gateway.Config, at netip.Addr) string {
 	}
 	for i := range c.Ways {
 		if w := &c.Ways[i]; w.ID == best.Way && len(w.Groups) > 0 && len(w.Groups[0].Members) > 0 {
-			if t := tunnelOf(c, w.Groups[0].Members[0].Interface); t != nil {
+			if t := c.Tunnel(w.Groups[0].Members[0].Interface); t != nil {
 				return "to " + t.Peer + " by " + t.Interface
 			}
 		}
 	}
 	return ""
-}
-
-func tunnelOf(c *gateway.Config, name string) *gateway.Tunnel {
-	for i := range c.Tunnels {
-		if c.Tunnels[i].Interface == name {
-			return &c.Tunnels[i]
-		}
-	}
-	return nil
 }
 
 // sameTunnel finds a tunnel in another configuration, by where it leads.
@@ -294,7 +300,7 @@ func settings(g *Gateway, want, have *gateway.Tunnel, about []netip.Addr) (out [
 		want, have any
 	}{
 		{"port", a.Port, b.Port}, {"far end's key", a.PublicKey, b.PublicKey}, {"endpoint", a.Endpoint, b.Endpoint},
-		{"pre-shared key", a.Preshared, b.Preshared}, {"MTU", want.MTU, have.MTU},
+		{"pre-shared key", a.Preshared, b.Preshared},
 	} {
 		if x.want != x.have {
 			out = append(out, fmt.Sprintf("%s of %s: %v, and it is to be %v", x.what, want.Interface, x.have, x.want))

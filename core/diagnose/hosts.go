@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/netip"
 
+	"wideknot/core/addr"
 	"wideknot/core/gateway"
 	"wideknot/core/route"
 )
@@ -98,7 +99,7 @@ func (d *diagnoser) seeHosts() {
 func (d *diagnoser) movedTo(site int, own netip.Addr) netip.Addr {
 	for i := range d.plan.Site(site).Subnets {
 		if n := &d.plan.Site(site).Subnets[i]; n.Prefix.Contains(own) {
-			return moved(own, n.Prefix, n.Taking())
+			return addr.Moved(own, n.Prefix, n.Taking())
 		}
 	}
 	return own
@@ -214,7 +215,7 @@ func (d *diagnoser) upstream(from, to int, own, near netip.Addr, c *Cause) bool 
 		return false
 	}
 	if locally.Answered > 0 && afar.Answered == 0 {
-		c.Code, c.Sure = NeighbourRoute, Sure
+		c.Code = NeighbourRoute // it may not answer strangers, either
 		c.Words = fmt.Sprintf("the router %s beside the gateway of %s has no route to other sites by the gateway", router, d.key(to))
 		c.Evidence = append(c.Evidence, fmt.Sprintf("the router answers %s on its LAN, and not %s at %s", near, own, d.key(from)))
 		c.Repair = Cure{Words: fmt.Sprintf("Give it the routes that Paths lists for %s, by %s.", d.key(to), near), Where: "watch", Site: d.key(to)}
@@ -260,6 +261,13 @@ func (d *diagnoser) between(e gateway.Echoed) {
 	if missing || len(d.out.Causes) > before || d.explained() {
 		return
 	}
+	other := false
+	for _, site := range d.onPath() {
+		other = d.deviates(site, Sure) || other
+	}
+	if other {
+		return
+	}
 	words := "the tunnels live, and yet no echo comes through between the gateways"
 	evidence := []string{}
 	if e.Words != "" {
@@ -272,7 +280,7 @@ func (d *diagnoser) between(e gateway.Echoed) {
 func (d *diagnoser) explained() bool {
 	for _, c := range d.out.Causes {
 		switch c.Code {
-		case OlderRelease, ByHand, LANDead, WrongKey, LacksPrefix:
+		case LANDead, WrongKey, LacksPrefix:
 			return true
 		}
 	}

@@ -2,15 +2,11 @@ package diagnose
 
 import (
 	"fmt"
-	"net/netip"
 
-	"wideknot/core/addr"
 	"wideknot/core/gateway"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
 )
-
-func moved(a netip.Addr, from, to netip.Prefix) netip.Addr { return addr.Moved(a, from, to) }
 
 // Figures by which what is poor is told.
 const (

@@ -1,7 +1,6 @@
 package diagnose
 
 import (
-	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -12,16 +11,12 @@ import (
 	"wideknot/core/route"
 	"wideknot/core/sample"
 	"wideknot/core/tunnel"
+	"wideknot/examples"
 )
 
 func brindlewater(t testing.TB) *route.Map {
 	t.Helper()
-	text, err := os.Open("../../examples/brindlewater.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer text.Close()
-	e, _, err := estate.Read(text)
+	e, err := examples.Estate("brindlewater")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -30,7 +30,7 @@ func (d *diagnoser) side(p *tunnel.Port) *side {
 	g := d.Of(key)
 	out := &side{site: p.Site, key: key, g: g, link: d.plan.Link(p), port: p, state: d.tunnelState(key, p.Interface), look: g.Looked.Of(p.Interface)}
 	if g.Wants != nil {
-		out.is = tunnelOf(g.Wants, p.Interface)
+		out.is = g.Wants.Tunnel(p.Interface)
 	}
 	out.wan = d.linkState(key, out.link.Key)
 	return out
@@ -118,13 +118,13 @@ func (d *diagnoser) examine(t *tunnel.Tunnel) {
 		return
 	}
 	before := len(d.out.Causes)
-	for _, s := range []*side{a, b} {
-		if s.is != nil && s.g.Runs != nil && d.deviates(s.site, s.g) {
-			return
-		}
-	}
 	if circuit := d.circuits(a); d.circuits(b) || circuit {
 		return
+	}
+	for _, s := range []*side{a, b} {
+		if s.is != nil && d.deviates(s.site, Sure) {
+			return
+		}
 	}
 	for _, find := range []func(a, b *side) bool{d.devices, d.endpoints, d.clocks} {
 		if there, back := find(a, b), find(b, a); there || back {
@@ -186,7 +186,8 @@ func (d *diagnoser) onLink(s *side) (alive, all int) {
 	return alive, all
 }
 
-// circuits looks whether the WAN link at an end is the cause: it is dead, or carries no UDP.
+// circuits looks whether the WAN link at an end is the cause: it is dead, or carries no UDP. That
+// a name service or a next hop does not answer proves nothing alone, as some never do.
 func (d *diagnoser) circuits(s *side) bool {
 	if s.wan == nil || !s.g.Up {
 		return false
@@ -202,42 +203,66 @@ func (d *diagnoser) circuits(s *side) bool {
 		l := s.g.Wants.Link(s.link.Key)
 		hop = l != nil && l.Device != "" && len(l.NextHops) > 0
 	}
+	looked := s.g.Looked != nil && s.g.Looked.For >= lookFor
+	others := d.othersLive(s)
 	switch {
-	case !hop && internet && !s.wan.NamesUp && s.g.Looked != nil && !d.heardAny(s):
-		d.cause(Cause{
-			Code: CircuitDead, Sure: Likely, Site: s.key, Link: s.link.Key, Words: fmt.Sprintf("the circuit %s of %s carries nothing: it is dead, or lets no UDP through", s.link.Key, s.key),
-			Evidence: []string{"no name service answers by it", none, "no datagram of any far end of it arrived while it was looked at"},
-			Repair:   Cure{Words: "Enter its next hop in Survey, so that the gateway can ask that; and tell " + orCarrier(s.link.Provider) + ".", Where: "survey", Site: s.key},
-		})
+	case internet && s.wan.NamesUp && looked:
+		return false // UDP gets through
 	case hop && !s.wan.NextHopUp:
 		c := Cause{
 			Code: CircuitDead, Sure: Sure, Site: s.key, Link: s.link.Key, Words: fmt.Sprintf("the circuit %s of %s is dead", s.link.Key, s.key),
 			Evidence: []string{"its next hop does not answer", none}, Repair: Cure{Words: "Tell " + orCarrier(s.link.Provider) + "; until it is back the other tunnels carry."},
 		}
+		if others == 0 {
+			c.Sure = Likely // its only far ends are in trouble, too
+		}
 		c.Evidence = append(c.Evidence, d.together(s)...)
 		d.cause(c)
-	case hop && internet && !s.wan.NamesUp && s.g.Looked != nil && s.g.Looked.For >= lookFor && !d.heardAny(s):
-		d.cause(Cause{
-			Code: UDPBlocked, Sure: Sure, Site: s.key, Link: s.link.Key, Words: fmt.Sprintf("%s lets no UDP through on %s", orCarrier(s.link.Provider), s.name()),
-			Evidence: []string{"its next hop answers", "no name service answers by it, which is asked over UDP", none, "no datagram of any far end of it arrived while it was looked at"},
-			Repair:   Cure{Words: "Have " + orCarrier(s.link.Provider) + " let UDP through, for the ports of the tunnels at least."},
-		})
-	case internet && !s.wan.NamesUp && (s.g.Looked == nil || s.g.Looked.For < lookFor):
+	case !looked:
 		d.lookAt(s, true)
 		return false
-	case hop && !internet && all > 1 && s.g.Looked != nil && s.g.Looked.For >= lookFor && !d.heardAny(s):
-		d.cause(Cause{
-			Code: UDPBlocked, Sure: Likely, Site: s.key, Link: s.link.Key, Words: fmt.Sprintf("%s lets no UDP through on %s", orCarrier(s.link.Provider), s.name()),
-			Evidence: []string{"its next hop answers", none, "no datagram of any far end of it arrived while it was looked at"},
-			Repair:   Cure{Words: "Have " + orCarrier(s.link.Provider) + " let UDP through, for the ports of the tunnels at least."},
-		})
-	case hop && !internet && all > 1 && (s.g.Looked == nil || s.g.Looked.For < lookFor):
-		d.lookAt(s, true)
+	case others == 0 || d.heardAny(s):
 		return false
+	case !hop:
+		d.cause(Cause{
+			Code: CircuitDead, Sure: Likely, Site: s.key, Link: s.link.Key, Words: fmt.Sprintf("the circuit %s of %s carries nothing: it is dead, or lets no UDP through", s.link.Key, s.key),
+			Evidence: []string{none, "no datagram of any far end of it arrived while it was looked at"},
+			Repair:   Cure{Words: "Enter its next hop in Survey, so that the gateway can ask that; and tell " + orCarrier(s.link.Provider) + ".", Where: "survey", Site: s.key},
+		})
 	default:
-		return false
+		d.blocked(s, others, internet, none)
 	}
 	return true
+}
+
+// blocked says that no UDP gets through on a circuit whose next hop answers.
+func (d *diagnoser) blocked(s *side, others int, internet bool, none string) {
+	c := Cause{
+		Code: UDPBlocked, Sure: Likely, Site: s.key, Link: s.link.Key, Words: fmt.Sprintf("%s lets no UDP through on %s", orCarrier(s.link.Provider), s.name()),
+		Evidence: []string{"its next hop answers", none, "no datagram of any far end of it arrived while it was looked at", fmt.Sprintf("%d of its far ends have other tunnels that live", others)},
+		Repair:   Cure{Words: "Have " + orCarrier(s.link.Provider) + " let UDP through, for the ports of the tunnels at least."},
+	}
+	if internet {
+		c.Evidence = append(c.Evidence, "no name service answers by it, which is asked over UDP")
+		if others > 1 {
+			c.Sure = Sure
+		}
+	}
+	d.cause(c)
+}
+
+// othersLive counts the gateways at the far ends of a circuit that have living tunnels elsewhere.
+func (d *diagnoser) othersLive(s *side) int {
+	sites := map[int]bool{}
+	for _, e := range d.plan.Ends(s.site) {
+		local, remote := d.plan.Sides(e)
+		if g := d.Of(d.key(remote.Site)); local.Link != s.port.Link || !g.Up || sites[remote.Site] {
+			continue
+		} else if g.Well || g.State != nil && slices.ContainsFunc(g.State.Tunnels, func(t gateway.TunnelState) bool { return t.Up }) {
+			sites[remote.Site] = true
+		}
+	}
+	return len(sites)
 }
 
 // carriers names those of both ends, once.
@@ -318,7 +343,9 @@ func (d *diagnoser) devices(s, far *side) bool {
 		far.look == nil && others != nil && others.PublicKey != "" && !slices.Contains(l.Peers, others.PublicKey) && !slices.Contains(l.Peers, others.NextKey):
 		base.Code, base.Words = WrongKey, fmt.Sprintf("the design has another key for %s than its gateway uses", far.key)
 		base.Evidence = []string{fmt.Sprintf("%s knows %s by %s", s.key, far.key, strings.Join(l.Peers, ", "))}
-		if far.look != nil {
+		if far.look == nil {
+			base.Sure = Likely // by what it offered last
+		} else {
 			base.Evidence = append(base.Evidence, "the gateway of "+far.key+" uses "+far.look.PublicKey)
 		}
 		base.Site, base.Tunnel = far.key, far.port.Interface
@@ -369,6 +396,12 @@ func (d *diagnoser) endpoints(s, far *side) bool {
 		Words:    fmt.Sprintf("%s has another address than the one at which %s calls it", far.name(), s.key),
 		Evidence: []string{fmt.Sprintf("%s calls %s", s.key, calls), fmt.Sprintf("the gateway of %s has %s by %s", far.key, join(is), far.link.Key)},
 		Repair:   Cure{Words: "Take the address that its gateway offers, in Survey, and release it.", Where: "survey", Site: far.key},
+	}
+	if !far.wan.SeenOutside.IsValid() {
+		if slices.IndexFunc(is, func(a netip.Addr) bool { return !a.IsPrivate() }) < 0 && !calls.Addr().IsPrivate() {
+			return false // it is behind a translation that the survey does not know
+		}
+		c.Sure = Likely // nobody outside says by which address it is seen
 	}
 	if literal != nil {
 		if s.look == nil {

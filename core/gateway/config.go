@@ -371,6 +371,14 @@ func (c *Config) Link(key string) *Link {
 	return nil
 }
 
+// Tunnel returns the tunnel of an interface, or nil.
+func (c *Config) Tunnel(name string) *Tunnel {
+	if i := slices.IndexFunc(c.Tunnels, func(t Tunnel) bool { return t.Interface == name }); i >= 0 {
+		return &c.Tunnels[i]
+	}
+	return nil
+}
+
 // Carries reports whether the gateway has tunnels of a transport.
 func (c *Config) Carries(t estate.Transport) bool {
 	for i := range c.Tunnels {

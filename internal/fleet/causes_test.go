@@ -82,7 +82,7 @@ var on, off = true, false
 // faults is what is planted and what is to be named.
 var faults = []planted{
 	{name: "nothing", from: "10.60.1.9", to: "10.60.5.9"},
-	{name: "forwarded port missing", do: func(s *standing) { s.anew("ford", "copse"); changes(Change{Do: "forward", Site: "ford", On: &off})(s) }, from: "10.60.4.9", to: "10.60.2.9", code: diagnose.NotForwarded, site: "ford", sure: diagnose.Sure, wait: detects},
+	{name: "forwarded port missing", do: func(s *standing) { s.anew("ford", "copse"); changes(Change{Do: "forward", Site: "ford", On: &off})(s) }, from: "10.60.4.9", to: "10.60.2.9", code: diagnose.NotForwarded, site: "ford", sure: diagnose.Likely, wait: detects},
 	{name: "forwarded to a wrong port", do: func(s *standing) {
 		s.anew("ford", "copse")
 		changes(Change{Do: "forward", Site: "ford", Shift: 700})(s)
@@ -118,7 +118,7 @@ var faults = []planted{
 		},
 		from: "10.60.1.9", to: "10.60.8.9", code: diagnose.LacksPrefix, site: "tarn", sure: diagnose.Sure,
 	},
-	{name: "route missing on the neighbour of a one-armed gateway", do: changes(Change{Do: "neighbour", Site: "quay", On: &off}), from: "10.60.1.9", to: "10.60.5.9", code: diagnose.NeighbourRoute, site: "quay", sure: diagnose.Sure},
+	{name: "route missing on the neighbour of a one-armed gateway", do: changes(Change{Do: "neighbour", Site: "quay", On: &off}), from: "10.60.1.9", to: "10.60.5.9", code: diagnose.NeighbourRoute, site: "quay", sure: diagnose.Likely},
 	{name: "policy rule denies", from: "10.60.1.9", to: "10.60.7.9", protocol: "tcp", port: 22, code: diagnose.PolicyDenies, site: "mill", sure: diagnose.Sure},
 	{name: "policy denies the return", from: "10.60.1.9", to: "10.60.7.9", protocol: "tcp", port: 80, code: diagnose.PolicyDeniesBack, site: "reed", sure: diagnose.Sure},
 	{name: "a LAN host's own gateway wrong", do: changes(Change{Do: "host", Site: "tarn", Host: netip.MustParseAddr("10.60.8.9"), Astray: true}), from: "10.60.1.9", to: "10.60.8.9", code: diagnose.HostGateway, site: "tarn", sure: diagnose.Likely},

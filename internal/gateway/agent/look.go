@@ -52,7 +52,7 @@ func (a *Agent) Look(ctx context.Context, l *gateway.Look) (*gateway.Looked, err
 		return nil, err
 	}
 	for i := range out.Tunnels {
-		out.Tunnels[i].Resolved = a.resolved(ctx, tunnelOf(c, out.Tunnels[i].Interface))
+		out.Tunnels[i].Resolved = a.resolved(ctx, c.Tunnel(out.Tunnels[i].Interface))
 	}
 	out.Arrivals = out.Arrivals[:min(len(out.Arrivals), gateway.MaxArrivals)]
 	out.For = int(time.Since(began).Milliseconds())
@@ -87,7 +87,7 @@ func (a *Agent) seen(c *gateway.Config, l *gateway.Look, before map[string]Insid
 		return err
 	}
 	for _, name := range l.Interfaces {
-		if t := tunnelOf(c, name); t != nil {
+		if t := c.Tunnel(name); t != nil {
 			out.Tunnels = append(out.Tunnels, compared(c, t, secrets.Shared[name], before[name], after[name]))
 		}
 	}
@@ -120,7 +120,7 @@ func (a *Agent) knockSoon(ctx context.Context, c *gateway.Config, l *gateway.Loo
 	}
 	_ = a.do(ctx, func() error { // what cannot be called is told by what is heard
 		for _, name := range l.Interfaces {
-			if t := tunnelOf(c, name); t != nil && t.WireGuard != nil && a.running != nil && a.running.Config == c {
+			if t := c.Tunnel(name); t != nil && t.WireGuard != nil && a.running != nil && a.running.Config == c {
 				_ = a.plane.Knock(t)
 			}
 		}
@@ -131,7 +131,7 @@ func (a *Agent) knockSoon(ctx context.Context, c *gateway.Config, l *gateway.Loo
 func (a *Agent) inspect(c *gateway.Config, l *gateway.Look) (map[string]Inside, error) {
 	out := map[string]Inside{}
 	for _, name := range l.Interfaces {
-		t := tunnelOf(c, name)
+		t := c.Tunnel(name)
 		if t == nil || t.WireGuard == nil {
 			continue
 		}
@@ -141,13 +141,6 @@ func (a *Agent) inspect(c *gateway.Config, l *gateway.Look) (map[string]Inside, 
 		}
 	}
 	return out, nil
-}
-
-func tunnelOf(c *gateway.Config, name string) *gateway.Tunnel {
-	if i := slices.IndexFunc(c.Tunnels, func(t gateway.Tunnel) bool { return t.Interface == name }); i >= 0 {
-		return &c.Tunnels[i]
-	}
-	return nil
 }
 
 // compared says how a tunnel's device is, beside what it is to be.

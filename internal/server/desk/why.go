@@ -85,7 +85,7 @@ func (d *Desk) Why(ctx context.Context, estateKey string, w Why) (*WhyAnswer, er
 	}
 	out := &WhyAnswer{From: p.From, To: p.To, Protocol: p.Protocol, Port: p.Port, Release: view.Latest, Looked: w.Look, At: time.Now().UTC()}
 	is := diagnose.Diagnose(known, p)
-	if w.Look {
+	if w.Look && len(is.Wants) > 0 {
 		if _, busy := d.looks.LoadOrStore(view.estateID, true); busy {
 			return nil, ErrLooking
 		}

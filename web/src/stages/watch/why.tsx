@@ -57,15 +57,19 @@ export default function Why() {
           className="flex flex-wrap gap-3 items-start mb-3"
           onSubmit={(e) => {
             e.preventDefault();
-            setParams(
+            const next = new URLSearchParams(
               Object.entries(form)
                 .map(([name, value]): [string, string] => [name, value.trim()])
                 .filter(([, value]) => value),
             );
-            if (may) {
-              looked.refetch();
+            if (`${next}` !== `${params}`) {
+              setParams(next); // which asks
+            } else {
+              known.refetch();
+              if (may) {
+                looked.refetch();
+              }
             }
-            known.refetch();
           }}
         >
           <div className="w-56">
