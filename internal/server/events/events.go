@@ -161,7 +161,7 @@ func (w *Watcher) settle(ctx context.Context, id uint64, seen *watched, now *des
 			}
 		}
 		left, err := w.ending(tx, id, seen, now, told)
-		seen.quiet = len(quiet) > 0 || slices.ContainsFunc(left, func(o lasting) bool { return o.Quiet })
+		seen.quiet = slices.ContainsFunc(left, func(o lasting) bool { return o.Quiet })
 		return errors.Join(err, w.overdue(tx, left, quiet), w.beginning(tx, id, seen, now, left, quiet))
 	})
 }
@@ -232,7 +232,7 @@ func (w *Watcher) ending(tx *store.Tx, id uint64, seen *watched, now *desk.Now, 
 func (w *Watcher) overdue(tx *store.Tx, left []lasting, quiet quietness) error {
 	for i := range left {
 		o := &left[i]
-		if !o.Quiet || quiet.holds(o.Site) {
+		if !o.Quiet || quiet.holds(o.Sites...) {
 			continue
 		}
 		e, err := tx.EventByID(o.EventID)
@@ -286,7 +286,7 @@ func (w *Watcher) beginning(tx *store.Tx, id uint64, seen *watched, now *desk.No
 			waits[name] = since
 			continue
 		}
-		if err := w.begin(tx, id, name, t, now.Release, quiet.holds(t.Site)); err != nil {
+		if err := w.begin(tx, id, name, t, now.Release, quiet.holds(sitesOf(t)...)); err != nil {
 			return err
 		}
 	}
@@ -300,10 +300,19 @@ type kept struct {
 	Code    string
 	Sure    string
 	Site    string
+	Sites   []string // whose windows hold for it
 	Link    string
 	Part    string
 	Tunnels []string
 	Cut     int
+}
+
+// sitesOf lists the sites whose windows hold for a trouble: of a tunnel both.
+func sitesOf(t *diagnose.Trouble) []string {
+	if len(t.Pair) > 0 {
+		return t.Pair
+	}
+	return []string{t.Site}
 }
 
 func (w *Watcher) begin(tx *store.Tx, id uint64, name string, t *diagnose.Trouble, release uint64, quiet bool) error {
@@ -318,7 +327,7 @@ func (w *Watcher) begin(tx *store.Tx, id uint64, name string, t *diagnose.Troubl
 	if err := tx.AddEvent(&e); err != nil {
 		return err
 	}
-	data, err := json.Marshal(kept{Words: e.Words, Code: e.Code, Sure: e.Sure, Site: e.Site, Link: e.Link, Part: e.Part, Tunnels: t.All, Cut: t.Cut})
+	data, err := json.Marshal(kept{Words: e.Words, Code: e.Code, Sure: e.Sure, Site: e.Site, Sites: sitesOf(t), Link: e.Link, Part: e.Part, Tunnels: t.All, Cut: t.Cut})
 	if err != nil {
 		return err
 	}

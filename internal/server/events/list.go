@@ -56,12 +56,12 @@ func CSV(list []Event) ([]byte, error) {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
 	w.UseCRLF = true
-	_ = w.Write([]string{"id", "at_utc", "kind", "code", "sure", "words", "site", "link", "part", "tunnels", "pairs_cut", "lasted_s", "release"}) // Error tells
+	_ = w.Write([]string{"id", "at_utc", "kind", "code", "sure", "words", "site", "link", "part", "tunnels", "pairs_cut", "lasted_s", "release", "quiet"}) // Error tells
 	for i := range list {
 		e := &list[i]
 		_ = w.Write([]string{
 			strconv.FormatUint(e.ID, 10), e.At.Format(time.RFC3339), e.Kind, e.Code, e.Sure, e.Words, e.Site, e.Link, e.Part,
-			strconv.Itoa(e.Tunnels), strconv.Itoa(e.Cut), strconv.Itoa(e.LastedS), strconv.FormatUint(e.Release, 10),
+			strconv.Itoa(e.Tunnels), strconv.Itoa(e.Cut), strconv.Itoa(e.LastedS), strconv.FormatUint(e.Release, 10), strconv.FormatBool(e.Quiet),
 		})
 	}
 	w.Flush()

@@ -3,6 +3,7 @@ package events
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"wideknot/internal/server/identity"
@@ -41,7 +42,10 @@ func holds(row *store.Window, now time.Time) bool {
 // quietness is the sites with a window now; all with an empty name.
 type quietness map[string]bool
 
-func (q quietness) holds(site string) bool { return q[""] || site != "" && q[site] }
+// holds reports whether there is one now for what is of some sites; of none, one of all.
+func (q quietness) holds(sites ...string) bool {
+	return q[""] || slices.ContainsFunc(sites, func(site string) bool { return site != "" && q[site] })
+}
 
 func windowsNow(tx *store.Tx, estate uint64) (quietness, error) {
 	rows, err := tx.Windows(estate)

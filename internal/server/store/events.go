@@ -78,7 +78,7 @@ type Message struct {
 const (
 	EventDays  = 90
 	EventLease = 5
-	mostDue    = 100
+	mostDue    = 32
 )
 
 // LeaseEvents makes a server look after the events of estates that have gateways and that no
