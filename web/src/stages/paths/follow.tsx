@@ -1,10 +1,9 @@
-import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { type Followed, Problem, type WalkSheet } from "../../api/client";
 import { type Place, pageOf, usePlace } from "../../api/place";
 import { type PacketQuery, useFollow } from "../../api/queries";
 import { failing } from "../../parts/failing";
-import { Field } from "../../parts/field";
+import { PacketForm } from "../../parts/packet-form";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
@@ -15,7 +14,6 @@ export default function Follow() {
   const [params, setParams] = useSearchParams();
   const fail = params.getAll("fail");
   const asked = Object.fromEntries([...params].filter(([name]) => name !== "fail"));
-  const [form, setForm] = useState({ from: "", to: "", protocol: "", port: "", ...asked });
   const packet: PacketQuery | undefined =
     asked.from && asked.to
       ? {
@@ -28,15 +26,6 @@ export default function Follow() {
       : undefined;
   const followed = useFollow(at, packet);
   const refused = followed.error instanceof Problem ? followed.error.fields : {};
-  const input = (name: "from" | "to" | "port", hint: string) => (aria: object) => (
-    <input
-      {...aria}
-      className="cell font-mono"
-      placeholder={hint}
-      value={form[name]}
-      onChange={(e) => setForm({ ...form, [name]: e.target.value })}
-    />
-  );
   return (
     <div className="pb-10">
       <StageHead title="Follow a packet">
@@ -44,61 +33,14 @@ export default function Follow() {
         dropped?
       </StageHead>
       <div className="px-6 max-w-6xl">
-        <form
-          className="flex gap-3 items-start mb-3"
-          onSubmit={(e) => {
-            e.preventDefault();
-            setParams([
-              ...Object.entries(form)
-                .map(([name, value]): [string, string] => [name, value.trim()])
-                .filter(([, value]) => value),
-              ...fail.map((f): [string, string] => ["fail", f]),
-            ]);
-          }}
-        >
-          <div className="w-56">
-            <Field label="From address" error={refused["query.from"]}>
-              {input("from", "10.20.8.9")}
-            </Field>
-          </div>
-          <div className="w-56">
-            <Field label="To address" error={refused["query.to"]}>
-              {input("to", "10.16.4.1")}
-            </Field>
-          </div>
-          <div className="w-28">
-            <Field label="Protocol">
-              {(aria) => (
-                <select
-                  {...aria}
-                  className="cell"
-                  value={form.protocol}
-                  onChange={(e) => setForm({ ...form, protocol: e.target.value })}
-                >
-                  <option value="">any</option>
-                  <option>tcp</option>
-                  <option>udp</option>
-                  <option>icmp</option>
-                </select>
-              )}
-            </Field>
-          </div>
-          <div className="w-20">
-            <Field label="Port" error={refused["query.port"]}>
-              {input("port", "443")}
-            </Field>
-          </div>
-          <button type="submit" className="btn btn-sm btn-primary mt-4" disabled={!form.from || !form.to}>
-            Follow
-          </button>
-          <button
-            type="button"
-            className="btn btn-sm mt-4"
-            onClick={() => setForm({ ...form, from: form.to, to: form.from })}
-          >
-            Swap ends
-          </button>
-        </form>
+        <PacketForm
+          asked={asked}
+          ends={["From address", "To address"]}
+          any="any"
+          refused={refused}
+          words="Follow"
+          onAsk={(entries) => setParams([...entries, ...fail.map((f): [string, string] => ["fail", f])])}
+        />
         {fail.length > 0 ? (
           <p className="border-l-4 border-warning px-3 py-1 mb-3">
             While {failing(fail)}.{" "}

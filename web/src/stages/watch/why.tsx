@@ -1,10 +1,9 @@
-import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { Problem, type WhyAnswer } from "../../api/client";
 import { type Place, pageOf, usePlace } from "../../api/place";
 import { useEstate } from "../../api/queries";
 import { useWhy, useWhyLooked, type WhyQuery } from "../../api/why";
-import { Field } from "../../parts/field";
+import { PacketForm } from "../../parts/packet-form";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
@@ -20,7 +19,6 @@ export default function Why() {
   const at = usePlace();
   const [params, setParams] = useSearchParams();
   const asked = Object.fromEntries(params);
-  const [form, setForm] = useState({ from: "", to: "", protocol: "icmp", port: "", ...asked });
   const query: WhyQuery | undefined =
     asked.from && asked.to
       ? {
@@ -37,15 +35,6 @@ export default function Why() {
   const trouble = known.error ?? looked.error;
   const refused = trouble instanceof Problem ? trouble.fields : {};
   const answer = looked.data ?? known.data;
-  const input = (name: "from" | "to" | "port", hint: string) => (aria: object) => (
-    <input
-      {...aria}
-      className="cell font-mono"
-      placeholder={hint}
-      value={form[name]}
-      onChange={(e) => setForm({ ...form, [name]: e.target.value })}
-    />
-  );
   return (
     <div className="pb-10">
       <StageHead title="Why does it not arrive?">
@@ -53,67 +42,23 @@ export default function Why() {
         see.
       </StageHead>
       <div className="px-6 max-w-6xl">
-        <form
-          className="flex flex-wrap gap-3 items-start mb-3"
-          onSubmit={(e) => {
-            e.preventDefault();
-            const next = new URLSearchParams(
-              Object.entries(form)
-                .map(([name, value]): [string, string] => [name, value.trim()])
-                .filter(([, value]) => value),
-            );
+        <PacketForm
+          asked={asked}
+          ends={["From address or site", "To address or site"]}
+          refused={refused}
+          words="Ask why"
+          onAsk={(entries) => {
+            const next = new URLSearchParams(entries);
             if (`${next}` !== `${params}`) {
               setParams(next); // which asks
-            } else {
-              known.refetch();
-              if (may) {
-                looked.refetch();
-              }
+              return;
+            }
+            known.refetch();
+            if (may) {
+              looked.refetch();
             }
           }}
-        >
-          <div className="w-56">
-            <Field label="From address or site" error={refused["query.from"] ?? refused.from}>
-              {input("from", "10.20.8.9")}
-            </Field>
-          </div>
-          <div className="w-56">
-            <Field label="To address or site" error={refused["query.to"] ?? refused.to}>
-              {input("to", "10.16.4.1")}
-            </Field>
-          </div>
-          <div className="w-28">
-            <Field label="Protocol">
-              {(aria) => (
-                <select
-                  {...aria}
-                  className="cell"
-                  value={form.protocol}
-                  onChange={(e) => setForm({ ...form, protocol: e.target.value })}
-                >
-                  <option>icmp</option>
-                  <option>tcp</option>
-                  <option>udp</option>
-                </select>
-              )}
-            </Field>
-          </div>
-          <div className="w-20">
-            <Field label="Port" error={refused["query.port"]}>
-              {input("port", "443")}
-            </Field>
-          </div>
-          <button type="submit" className="btn btn-sm btn-primary mt-4" disabled={!form.from || !form.to}>
-            Ask why
-          </button>
-          <button
-            type="button"
-            className="btn btn-sm mt-4"
-            onClick={() => setForm({ ...form, from: form.to, to: form.from })}
-          >
-            Swap ends
-          </button>
-        </form>
+        />
         <Trouble error={trouble} />
         {query && known.isPending && !known.error ? <Waiting what="the path" /> : null}
         {query && may && looked.isFetching ? (
