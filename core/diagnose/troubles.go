@@ -24,7 +24,7 @@ type Trouble struct {
 	// Tunnels are those that it explains, and Beyond those that its failure does not foresee.
 	Tunnels  int      `json:"tunnels"`
 	Dead     []string `json:"dead" doc:"the first of its tunnels, by name"`
-	Pair     []string `json:"pair,omitempty" doc:"two sites, where it is one tunnel"`
+	Pair     []string `json:"pair,omitempty" doc:"two sites, where it is of tunnels between them"`
 	Overlay  string   `json:"overlay,omitempty"`
 	Foreseen bool     `json:"foreseen" doc:"all that is dead is what the outage of the part foresees"`
 	Moved    int      `json:"moved" doc:"pairs of sites that are carried otherwise, as foreseen"`
@@ -42,11 +42,7 @@ type Trouble struct {
 
 // Name tells troubles apart, whatever they explain at present.
 func (t *Trouble) Name() string {
-	tunnel := ""
-	if len(t.Pair) > 0 && len(t.Dead) > 0 {
-		tunnel = t.Overlay + " " + t.Dead[0]
-	}
-	return strings.Join([]string{string(t.Code), t.Site, t.Link, t.Part, tunnel}, "|")
+	return strings.Join([]string{string(t.Code), t.Site, t.Link, t.Part, t.Overlay, strings.Join(t.Pair, " ")}, "|")
 }
 
 // mostNamed is how many names a trouble lists.
@@ -183,16 +179,27 @@ func (s *sorter) gateways() {
 	}
 }
 
-// rest adds the dead tunnels that nothing explains, one by one.
+// rest adds the dead tunnels that nothing explains, together those of one overlay between two
+// sites.
 func (s *sorter) rest() {
-	for _, p := range slices.Clone(s.left) {
-		t := p.tunnel
-		a, b := s.key(t.A.Site), s.key(t.B.Site)
-		s.add(Trouble{
-			Code: TunnelDead, Sure: Possible, Site: a, Link: s.plan.Link(&t.A).Key, Overlay: p.overlay, Pair: []string{a, b}, Unsettled: s.unsettled(t),
-			Words:  fmt.Sprintf("the tunnel between %s (%s) and %s (%s) is dead", a, s.plan.Link(&t.A).Key, b, s.plan.Link(&t.B).Key),
-			Repair: Cure{Words: "Ask why.", Where: "watch"},
-		}, func(other *tunnel.Tunnel) bool { return other == t })
+	for len(s.left) > 0 {
+		first := s.left[0]
+		between := func(t *tunnel.Tunnel) bool { return t.A.Site == first.tunnel.A.Site && t.B.Site == first.tunnel.B.Site }
+		var same []*tunnel.Tunnel
+		for _, p := range s.left {
+			if p.overlay == first.overlay && between(p.tunnel) {
+				same = append(same, p.tunnel)
+			}
+		}
+		a, b := s.key(first.tunnel.A.Site), s.key(first.tunnel.B.Site)
+		t := Trouble{
+			Code: TunnelDead, Sure: Possible, Site: a, Overlay: first.overlay, Pair: []string{a, b}, Unsettled: slices.ContainsFunc(same, s.unsettled),
+			Words: fmt.Sprintf("%d tunnels of %s between %s and %s are dead", len(same), first.overlay, a, b), Repair: Cure{Words: "Ask why.", Where: "watch"},
+		}
+		if len(same) == 1 {
+			t.Words = fmt.Sprintf("the tunnel between %s (%s) and %s (%s) is dead", a, s.plan.Link(&first.tunnel.A).Key, b, s.plan.Link(&first.tunnel.B).Key)
+		}
+		s.add(t, func(t *tunnel.Tunnel) bool { return slices.Contains(same, t) })
 	}
 }
 

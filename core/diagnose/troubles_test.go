@@ -159,6 +159,11 @@ func TestTroubles(t *testing.T) {
 		"one tunnel, that one end says is dead": {change: func(k *Known) {
 			k.Gateways["tarnhollow"].State.Tunnels[0].Up = false
 		}, want: []string{"the tunnel between"}},
+		"tunnels of one overlay between two sites": {change: func(k *Known) {
+			for i := range k.Gateways["tarnhollow"].State.Tunnels[:3] {
+				k.Gateways["tarnhollow"].State.Tunnels[i].Up = false
+			}
+		}, want: []string{"3 tunnels of ops between tarnhollow and harrowmere are dead"}},
 		"away, though it carries": {change: func(k *Known) { k.Gateways["osierweir"].Up = false }, want: []string{"the gateway of osierweir is away, though it carries"}},
 		"a link that answers and carries nothing": {parts: []string{"link:osierweir/ring"}, change: func(k *Known) {
 			for i := range k.Gateways["osierweir"].State.Links {

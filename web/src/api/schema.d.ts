@@ -4433,7 +4433,7 @@ export interface components {
              */
             moved: number;
             overlay?: string;
-            /** @description two sites, where it is one tunnel */
+            /** @description two sites, where it is of tunnels between them */
             pair?: string[];
             /** @description that failed, as outages name it */
             part?: string;

@@ -23,7 +23,7 @@ export function Now({ at }: { at: Place }) {
       {now.data.troubles.length > 0 ? (
         <ol className="border-t border-base-content max-h-[19rem] overflow-auto">
           {now.data.troubles.map((t) => (
-            <Line key={`${t.code} ${t.site} ${t.link} ${t.part} ${t.pair}`} at={at} t={t} />
+            <Line key={`${t.code} ${t.site} ${t.link} ${t.part} ${t.overlay} ${t.pair}`} at={at} t={t} />
           ))}
         </ol>
       ) : null}
