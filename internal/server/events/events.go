@@ -286,9 +286,11 @@ func (w *Watcher) beginning(tx *store.Tx, id uint64, seen *watched, now *desk.No
 			waits[name] = since
 			continue
 		}
-		if err := w.begin(tx, id, name, t, now.Release, quiet.holds(sitesOf(t)...)); err != nil {
+		untold := quiet.holds(sitesOf(t)...)
+		if err := w.begin(tx, id, name, t, now.Release, untold); err != nil {
 			return err
 		}
+		seen.quiet = seen.quiet || untold // the end of the window may be all that changes
 	}
 	seen.begin = waits
 	return nil

@@ -18,7 +18,7 @@ const (
 	mostWhole    = 100 // gateways up to which every pair is asked
 	mostBetween  = 400 // pairs that are asked after a round that is not the last
 	echoSeconds  = 30  // until gateways must have answered
-	echoAttempts = 2
+	echoAttempts = 3   // two ends that call each other at once may end with a session that carries one way alone, until one has heard nothing for 15 s
 )
 
 // Marks of a pair of gateways in the grid.
@@ -252,7 +252,7 @@ func (t *turn) echoing() error {
 	if err := t.tx.DropAsks(t.row.EstateID, t.about(try)); err != nil {
 		return err
 	}
-	if len(differ) > 0 && try < echoAttempts { // what was lost once may have been lost by chance
+	if len(differ) > 0 && try < echoAttempts { // what was lost may have been lost by chance
 		return t.askEchoes(try + 1)
 	}
 	proof.At, proof.Echoes = &t.now, echoes

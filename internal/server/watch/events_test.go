@@ -234,7 +234,7 @@ func TestACircuitIsOneEvent(t *testing.T) { // beside others it would take their
 	if err := events.DropWindow(ctx, w.db, w.row.ID, id); err != nil {
 		t.Fatal(err)
 	}
-	waits(t, "told when the window is over", 10*time.Second, func() bool { return len(hook.told()) == 2 })
+	waits(t, "told when the window is over", 40*time.Second, func() bool { return len(hook.told()) == 2 })
 	change(fleet.Change{Do: "like", Site: "stonebeck", Link: "cell", NoUDP: new(false)})
 	waits(t, "the end of that", 40*time.Second, func() bool { return len(hook.told()) == 3 })
 	change(fleet.Change{Do: "restore", Site: "withybrook", Link: "fibre"})

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/tls"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -333,6 +334,9 @@ type nobody struct{ line.Device }
 func (nobody) Running(context.Context) (*gateway.Config, error) { return nil, nil }
 func (nobody) State(context.Context) (*gateway.State, error)    { return &gateway.State{}, nil }
 func (nobody) Offers(context.Context) (*gateway.Offers, error)  { return &gateway.Offers{}, nil }
+func (nobody) Try(context.Context, *gateway.Config, int, string, int) error {
+	return errors.New("nobody applies anything")
+}
 func (nobody) Events(uint64, int) (string, []line.Event, <-chan struct{}, error) {
 	return "e", nil, make(chan struct{}), nil
 }
