@@ -6,6 +6,7 @@ require (
 	github.com/coreos/go-oidc/v3 v3.21.0
 	github.com/coreos/go-systemd/v22 v22.7.0
 	github.com/danielgtaylor/huma/v2 v2.37.2
+	github.com/fxamacker/cbor/v2 v2.9.0
 	github.com/gaissmai/bart v0.30.0
 	github.com/go-jose/go-jose/v4 v4.1.8
 	github.com/go-rod/rod v0.116.2
@@ -76,6 +77,7 @@ require (
 	github.com/valyala/fasthttp v1.69.0 // indirect
 	github.com/vishvananda/netns v0.0.5 // indirect
 	github.com/wlynxg/anet v0.0.5 // indirect
+	github.com/x448/float16 v0.8.4 // indirect
 	github.com/ysmood/fetchup v0.2.3 // indirect
 	github.com/ysmood/goob v0.4.0 // indirect
 	github.com/ysmood/got v0.40.0 // indirect

@@ -388,3 +388,20 @@ func (c *Config) Carries(t estate.Transport) bool {
 	}
 	return false
 }
+
+// WayTo returns the way by which packets to an address leave, by the longest prefix of the main
+// table: what no policy steers elsewhere. It is nil where none has it.
+func (c *Config) WayTo(to netip.Addr) *Way {
+	best, way := -1, 0
+	for i := range c.Routes {
+		if r := &c.Routes[i]; r.Table == 0 && r.Way != 0 && r.Prefix.Bits() > best && r.Prefix.Contains(to) {
+			best, way = r.Prefix.Bits(), r.Way
+		}
+	}
+	for i := range c.Ways {
+		if best >= 0 && c.Ways[i].ID == way {
+			return &c.Ways[i]
+		}
+	}
+	return nil
+}

@@ -242,6 +242,20 @@ func (c *Client) Look(ctx context.Context, l *gateway.Look) (*gateway.Looked, er
 	return gateway.ParseLooked(text)
 }
 
+// Samples takes what the gateway measured, but for those of an epoch up to a number, which it may
+// forget.
+func (c *Client) Samples(ctx context.Context, epoch string, has gateway.Counter) (*gateway.Samples, error) {
+	body, err := json.Marshal(map[string]any{"wideknot-gateway:input": having{epoch, has}})
+	if err != nil {
+		return nil, err
+	}
+	text, _, err := c.do(ctx, http.MethodPost, "/restconf/operations/wideknot-gateway:samples", body, mostAnswer, nil)
+	if err != nil {
+		return nil, err
+	}
+	return gateway.ParseSamples(text)
+}
+
 func (c *Client) operate(ctx context.Context, name, envelope string, input any) error {
 	body, err := json.Marshal(map[string]any{envelope: input})
 	if err != nil {

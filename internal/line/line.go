@@ -37,6 +37,9 @@ type Device interface {
 	// Look looks closely at tunnels for a while. While another look is taken the error is
 	// ErrAsking.
 	Look(ctx context.Context, l *gateway.Look) (*gateway.Looked, error)
+	// Samples forgets the samples of an epoch up to a number, as somebody has them, and returns the
+	// first of those that are left. An epoch that is not the present one forgets nothing.
+	Samples(ctx context.Context, epoch string, has gateway.Counter) (*gateway.Samples, error)
 	// NewKey makes another private key beside the one that is used, and returns its public half.
 	NewKey(ctx context.Context) (public string, err error)
 	// Events returns those behind a sequence number, at most so many, the epoch of the

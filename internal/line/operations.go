@@ -34,6 +34,7 @@ func (h *handler) known() map[string]answering {
 		"wideknot-gateway:echo":        h.echo,
 		"wideknot-gateway:look":        h.look,
 		"wideknot-gateway:new-key":     h.newKey,
+		"wideknot-gateway:samples":     h.samples,
 	}
 }
 
@@ -314,4 +315,31 @@ func (h *handler) look(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	return reply(w, r, map[string]any{"wideknot-gateway:output": seen})
+}
+
+// having is the input of samples.
+type having struct {
+	Epoch string          `json:"epoch,omitempty"`
+	Has   gateway.Counter `json:"has,omitempty"`
+}
+
+// samples tells what was measured and nobody has yet.
+func (h *handler) samples(w http.ResponseWriter, r *http.Request) error {
+	var d struct {
+		Input having `json:"wideknot-gateway:input"`
+	}
+	if r.ContentLength != 0 || r.Header.Get("Content-Type") != "" {
+		text, err := body(r, mostInput)
+		if err != nil {
+			return err
+		}
+		if err := strict(text, &d); err != nil {
+			return err
+		}
+	}
+	out, err := h.device.Samples(r.Context(), d.Input.Epoch, d.Input.Has)
+	if err != nil {
+		return err
+	}
+	return reply(w, r, map[string]any{"wideknot-gateway:output": out})
 }

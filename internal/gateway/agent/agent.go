@@ -58,6 +58,7 @@ type Agent struct {
 	links    map[string]*circuit // by WAN link
 	line     gateway.LineState
 	told     map[string]bool // notes that were told already
+	sampler  *sampler
 
 	echoing sync.Mutex // held while echoes are asked for
 	looking sync.Mutex // held while tunnels are looked at
@@ -89,7 +90,7 @@ func New(plane Plane, s Settings) (*Agent, error) {
 	}
 	a := &Agent{
 		Settings: s, plane: plane, store: st, journal: journal, asked: make(chan func()), applied: make(chan struct{}, 1), done: make(chan struct{}),
-		links: map[string]*circuit{}, told: map[string]bool{},
+		links: map[string]*circuit{}, told: map[string]bool{}, sampler: newSampler(),
 	}
 	a.prober = newProber(s.Log, a.event)
 	return a, nil
@@ -153,6 +154,7 @@ func (a *Agent) Run(ctx context.Context, ready, alive func()) error {
 		case <-tick.C:
 			if turn++; turn%4 == 0 {
 				alive()
+				a.sample()
 			}
 			if turn%20 == 0 && a.wanted != nil {
 				a.again()

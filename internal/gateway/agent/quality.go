@@ -3,6 +3,7 @@ package agent
 import (
 	"time"
 
+	"wideknot/core/gateway"
 	"wideknot/internal/gateway/stamp"
 )
 
@@ -15,13 +16,26 @@ type quality struct {
 	at, n          int
 	sent, out, bck [window]int // by answer
 	Sent, Answered uint64
+	lately         lately
 }
 
-func (q *quality) missed() { q.Sent++ }
+// lately is what probes told since it was taken last.
+type lately struct {
+	probes, missed, lostOut, lostBack int
+	trips, most, differences, before  time.Duration
+	compared                          int
+}
+
+func (q *quality) missed() {
+	q.Sent++
+	q.lately.probes++
+	q.lately.missed++
+}
 
 func (q *quality) answered(r *stamp.Result) {
 	q.Sent++
 	q.Answered++
+	q.lately.answered(r)
 	q.trips[q.at], q.sent[q.at], q.out[q.at], q.bck[q.at] = r.RTT, r.Sent, r.LostOut, r.LostBack
 	q.at = (q.at + 1) % window
 	q.n = min(q.n+1, window)
@@ -59,4 +73,27 @@ func (q *quality) loss() (out, back int) {
 		back = lostBack * 1_000_000 / came
 	}
 	return out, back
+}
+
+func (l *lately) answered(r *stamp.Result) {
+	if l.before > 0 {
+		l.differences += (r.RTT - l.before).Abs()
+		l.compared++
+	}
+	l.probes, l.before = l.probes+1, r.RTT
+	l.trips, l.most = l.trips+r.RTT, max(l.most, r.RTT)
+	l.lostOut, l.lostBack = l.lostOut+r.LostOut, l.lostBack+r.LostBack
+}
+
+// take sums up what probes told since the call before.
+func (l *lately) take(name string) gateway.TunnelSample {
+	out := gateway.TunnelSample{
+		Interface: name, Probes: l.probes, Missed: l.missed, LostOut: l.lostOut, LostBack: l.lostBack, MaxLatencyUs: int(l.most.Microseconds()),
+		JitterUs: int((l.differences / time.Duration(max(1, l.compared))).Microseconds()),
+	}
+	if n := l.probes - l.missed; n > 0 {
+		out.LatencyUs = int((l.trips / time.Duration(n)).Microseconds())
+	}
+	*l = lately{before: l.before}
+	return out
 }

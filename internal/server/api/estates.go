@@ -280,6 +280,7 @@ func (s *Server) describe(a huma.API) {
 	s.gateways(a)
 	s.watch(a)
 	s.listeners(a)
+	s.series(a)
 	finish(a.OpenAPI())
 }
 

@@ -49,8 +49,13 @@ var rights = []struct{ table, may string }{
 	{"windows", "SELECT, INSERT, DELETE"},
 	{"listeners", "SELECT, INSERT, UPDATE, DELETE"},
 	{"messages", "SELECT, INSERT, UPDATE"},
+	{"sample_layouts", "SELECT, INSERT, DELETE"},
+	{"samples_10s", samplesToo}, {"samples_1m", samplesToo}, {"samples_15m", samplesToo},
 	{"servers", "SELECT, INSERT, UPDATE, DELETE"},
 }
+
+// samplesToo are the rights in tables whose partitions come and go with the days.
+const samplesToo = "SELECT, INSERT, CREATE, ALTER, DROP"
 
 // Open brings the tables to the present version, gives the account that serves
 // its rights, and connects as it.

@@ -40,7 +40,7 @@ type Manifest struct {
 // signed in, or there, and who failed to sign in, is of no use later.
 var (
 	kept      = []string{"estates", "drafts", "parts", "edits", "releases", "site_keys", "estate_secrets", "accounts", "members", "tokens", "audit", "authority", "join_codes", "gateways", "rollouts", "rollout_notes", "events", "listeners", "windows"}
-	transient = []string{"sessions", "links", "failures", "presence", "gateway_lines", "servers", "asks", "troubles", "event_leases", "messages"}
+	transient = []string{"sessions", "links", "failures", "presence", "gateway_lines", "servers", "asks", "troubles", "event_leases", "messages", "sample_layouts", "samples_10s", "samples_1m", "samples_15m"}
 )
 
 // An Authenticator makes the codes that tell a backup of ours from any other

@@ -4,10 +4,12 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"sync"
 	"testing"
 	"time"
 
+	"github.com/go-sql-driver/mysql"
 	"golang.org/x/sys/unix"
 )
 
@@ -90,4 +92,21 @@ func (t *Tx) AgeGateways(estate uint64, by time.Duration) error {
 		return err
 	}
 	return t.db.Exec("UPDATE gateway_lines SET since = since - INTERVAL ? SECOND WHERE estate_id = ?", seconds, estate).Error
+}
+
+// SizeOf is how many bytes the files of a tier take on the disk, for tests.
+func SizeOf(a Access, tier *Tier) (bytes int64, err error) {
+	config, err := mysql.ParseDSN(a.DSN)
+	if err != nil {
+		return 0, err
+	}
+	files, err := filepath.Glob(filepath.Join(shared.folder, "data", config.DBName, tier.table+"#*.ibd"))
+	for _, name := range files {
+		about, err := os.Stat(name)
+		if err != nil {
+			return 0, err
+		}
+		bytes += about.Size()
+	}
+	return bytes, err
 }

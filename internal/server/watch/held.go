@@ -70,6 +70,7 @@ func (h *held) run(ctx context.Context) {
 	defer end()
 	h.introduce(ctx)
 	go h.follow(ctx)
+	go h.collect(ctx)
 	var offered time.Time
 	failures := 0
 	for h.client.Err() == nil && ctx.Err() == nil {

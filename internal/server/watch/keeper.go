@@ -17,6 +17,7 @@ import (
 	"wideknot/internal/line"
 	"wideknot/internal/server/desk"
 	"wideknot/internal/server/enrol"
+	"wideknot/internal/server/series"
 	"wideknot/internal/server/store"
 )
 
@@ -50,6 +51,10 @@ type Keeper struct {
 	saving map[*held]map[string]any // columns of lines that are to be written
 
 	relaxing *time.Timer // see relax
+
+	series    series.Keeper
+	measured  []*measured // that is to be written
+	nextRooms time.Time   // when room for samples is made again
 }
 
 type lineID struct {
@@ -63,6 +68,7 @@ func (k *Keeper) Serve(ctx context.Context, listen net.Listener) error {
 		k.Log = slog.New(slog.DiscardHandler)
 	}
 	k.lines, k.saving = map[lineID]*held{}, map[*held]map[string]any{}
+	k.series.Store = k.Store
 	if err := k.live(ctx, true); err != nil {
 		return err
 	}
@@ -73,6 +79,7 @@ func (k *Keeper) Serve(ctx context.Context, listen net.Listener) error {
 	all.Go(func() { k.each(ctx, liveEvery, func(ctx context.Context) error { return k.live(ctx, false) }) })
 	all.Go(func() { k.each(ctx, saveEvery, k.save) })
 	all.Go(func() { k.each(ctx, liveEvery, k.ask) })
+	all.Go(func() { k.each(ctx, saveEvery, k.saveMeasured) })
 	stop := context.AfterFunc(ctx, func() { _ = listen.Close() })
 	defer stop()
 	for {

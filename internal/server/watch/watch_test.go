@@ -32,6 +32,7 @@ import (
 type works struct {
 	t      *testing.T
 	db     *store.Store
+	access store.Access
 	desk   *desk.Desk
 	office *enrol.Office
 	estate *estate.Estate
@@ -47,12 +48,12 @@ type works struct {
 // servers on one database.
 func opened(t *testing.T, name string, servers int, change ...func(*estate.Estate)) *works {
 	t.Helper()
-	db, _ := store.Testing(t)
+	db, access := store.Testing(t)
 	sealer, err := identity.NewSealer(filepath.Join(t.TempDir(), "master.key"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := &works{t: t, db: db, desk: desk.New(db, sealer), folder: t.TempDir()}
+	w := &works{t: t, db: db, access: access, desk: desk.New(db, sealer), folder: t.TempDir()}
 	if w.estate, err = examples.Estate(name); err != nil {
 		t.Fatal(err)
 	}

@@ -177,6 +177,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/carried": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tell which tunnels carried packets from a site to another, and when */
+        get: operations["get-carried"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/compare": {
         parameters: {
             query?: never;
@@ -1551,6 +1568,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tell what was measured of a tunnel or of a WAN link over time */
+        get: operations["get-series"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/estates/{estate}/series.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Take what was measured away as a sheet */
+        get: operations["export-series"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/why": {
         parameters: {
             query?: never;
@@ -1889,6 +1940,20 @@ export interface components {
             request: string;
             who: string;
         };
+        Band: {
+            /** Format: date-time */
+            from: string;
+            interfaces: string[];
+            /**
+             * @description first choice; one that stood by; nothing left; a configuration that is no release
+             * @enum {string}
+             */
+            state: "first" | "standby" | "none" | "unknown";
+            /** Format: date-time */
+            to: string;
+            /** @description LINK to SITE/LINK */
+            tunnels: string[];
+        };
         Bar: {
             /**
              * Format: int64
@@ -1951,6 +2016,20 @@ export interface components {
             /** Format: int64 */
             gateways: number;
         };
+        Carried: {
+            /** Format: date-time */
+            from: string;
+            legs: components["schemas"]["Leg"][];
+            marks: components["schemas"]["Mark"][];
+            /**
+             * Format: int64
+             * @description as finely as it is known
+             * @enum {integer}
+             */
+            seconds: 10 | 60 | 900;
+            /** Format: date-time */
+            to: string;
+        };
         "Catch-upRequest": {
             /** @description mine or theirs, by the part that conflicts */
             choices?: {
@@ -2011,6 +2090,13 @@ export interface components {
             /** Format: date-time */
             ends_at: string;
             site: string;
+        };
+        Column: {
+            /** @enum {string} */
+            name: "latency" | "max_latency" | "jitter" | "lost_there" | "lost_back" | "unanswered" | "in" | "out" | "dead" | "down";
+            /** @enum {string} */
+            unit: "ms" | "%" | "bit/s";
+            values: (number | null)[];
         };
         Comparison: {
             changes: components["schemas"]["Consequences"];
@@ -2961,6 +3047,10 @@ export interface components {
             /** Format: int64 */
             warnings: number;
         };
+        Leg: {
+            bands: components["schemas"]["Band"][];
+            site: string;
+        };
         "Limit-linksRequest": {
             link: string;
             sites: string[];
@@ -3187,6 +3277,14 @@ export interface components {
         "Make-new-keysRequest": {
             /** @description all whose gateways are there when none are named */
             sites?: string[];
+        };
+        Mark: {
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            kind: "began" | "ended" | "joined" | "release";
+            site?: string;
+            words: string;
         };
         Me: {
             /** Format: int64 */
@@ -3909,6 +4007,23 @@ export interface components {
             default: string;
             overlay: string;
             rules: string[];
+        };
+        Series: {
+            /** @description when each began, in seconds since 1970 */
+            at: number[];
+            columns: components["schemas"]["Column"][];
+            /** Format: date-time */
+            from: string;
+            /** @description events and releases, the oldest first, at most 200 */
+            marks: components["schemas"]["Mark"][];
+            /**
+             * Format: int64
+             * @description that each value is of
+             * @enum {integer}
+             */
+            seconds: 10 | 60 | 900;
+            /** Format: date-time */
+            to: string;
         };
         Set: {
             added: string[];
@@ -6144,6 +6259,114 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditRecord"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-carried": {
+        parameters: {
+            query: {
+                site: string;
+                other: string;
+                from: string;
+                to: string;
+            };
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Carried"];
                 };
             };
             /** @description the request is not well formed */
@@ -18497,6 +18720,231 @@ export interface operations {
             };
             /** @description the disk of the database is full */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-series": {
+        parameters: {
+            query: {
+                site: string;
+                /** @description of a tunnel at the site's gateway */
+                interface?: string;
+                /** @description a WAN link of the site, in place of interface */
+                link?: string;
+                from: string;
+                to: string;
+            };
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Series"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-series": {
+        parameters: {
+            query: {
+                site: string;
+                /** @description of a tunnel at the site's gateway */
+                interface?: string;
+                /** @description a WAN link of the site, in place of interface */
+                link?: string;
+                from: string;
+                to: string;
+            };
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description the file */
+            200: {
+                headers: {
+                    "Cache-Control"?: string;
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,0 +1,9 @@
+package series
+
+import (
+	"testing"
+
+	"wideknot/internal/server/store"
+)
+
+func TestMain(m *testing.M) { store.TestMain(m) }
