@@ -28,7 +28,7 @@ var may = map[string][]string{
 	"internal/fleet":           {"core", "internal/gateway/agent", "internal/gateway/join", "internal/gateway/memory", "internal/line"},
 	"internal/server/store":    {},
 	"internal/server/identity": {"internal/server/store"},
-	"internal/server/desk":     {"core", "internal/server/identity", "internal/server/store"},
+	"internal/server/desk":     {"core", "internal/server/identity", "internal/server/series", "internal/server/store"},
 	"packaging":                {},
 	"internal/server/enrol":    {"internal/line", "internal/server/identity", "internal/server/store", "packaging"},
 	"internal/server/watch":    {"core", "internal/line", "internal/server/desk", "internal/server/enrol", "internal/server/identity", "internal/server/series", "internal/server/store"},

@@ -41,7 +41,7 @@ type LinkSample struct {
 	Link     string  `json:"link"`
 	BytesIn  Counter `json:"bytes-in,omitempty"`
 	BytesOut Counter `json:"bytes-out,omitempty"`
-	Down     int     `json:"down,omitempty"` // seconds in which its next hop did not answer
+	Down     int     `json:"down,omitempty"` // seconds in which none of its tunnels lived; of one without any, in which its next hop was silent
 }
 
 // Samples are what a gateway keeps until a server says that it has them.

@@ -437,6 +437,11 @@ func (g *light) Look(context.Context, *gateway.Look) (*gateway.Looked, error) {
 	return &gateway.Looked{}, nil
 }
 
+// Samples tells of none: a light gateway measures nothing.
+func (g *light) Samples(context.Context, string, gateway.Counter) (*gateway.Samples, error) {
+	return &gateway.Samples{Epoch: "light", Now: gateway.Time(time.Now().UTC().Format(time.RFC3339))}, nil
+}
+
 // NewKey says that there is none: a light gateway has no tunnels.
 func (g *light) NewKey(context.Context) (string, error) {
 	return "", errors.New("a light gateway has no keys")

@@ -307,6 +307,9 @@ func (p *prober) drain(conn stamp.Conn, room []byte) {
 			continue
 		}
 		if result, ok := w.session.Answer(&r, m.At); ok {
+			if w.life.dead { // that nothing came through is known; it is not lost by chance
+				result.Sent, result.LostOut, result.LostBack = 0, 0, 0
+			}
 			w.quality.answered(&result)
 			w.gauge.answered(&result)
 			if w.life.answer(w.tunnel.Probe, time.Now()) {

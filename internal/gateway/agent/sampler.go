@@ -49,13 +49,17 @@ func (a *Agent) sample() {
 		return
 	}
 	wall, now := a.Now(), time.Now()
+	carries := map[string]int{} // link → 1 when it has tunnels, 2 when one of them lives
 	a.prober.each(func(w *watched) {
-		if !w.alive(now) {
+		carries[w.tunnel.Link] = max(carries[w.tunnel.Link], 1)
+		if w.alive(now) {
+			carries[w.tunnel.Link] = 2
+		} else {
 			s.dead[w.tunnel.Interface]++
 		}
 	})
 	for i := range a.running.Config.Links {
-		if l := &a.running.Config.Links[i]; !a.circuit(l).up {
+		if l := &a.running.Config.Links[i]; carries[l.Key] == 1 || carries[l.Key] == 0 && !a.circuit(l).up {
 			s.down[l.Key]++
 		}
 	}

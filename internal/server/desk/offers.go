@@ -26,7 +26,8 @@ type SiteOffers struct {
 	Open    int               `json:"open" doc:"how many could be taken and are not refused"`
 }
 
-// Offers lists what gateways offer to a draft: of one site, or of all with an empty one.
+// Offers lists what gateways offer to a draft: of one site, or of all with an empty one. What was
+// measured is among the offers of one site alone: it is read from weeks of rows.
 func (d *Desk) Offers(ctx context.Context, at Place, site string) (*View, []SiteOffers, error) {
 	view, err := d.View(ctx, at)
 	if err != nil {
@@ -36,9 +37,15 @@ func (d *Desk) Offers(ctx context.Context, at Place, site string) (*View, []Site
 	if err != nil {
 		return nil, nil, err
 	}
+	measured := &offer.Measured{}
+	if site != "" {
+		if measured, err = d.measured(ctx, at.Estate, site); err != nil {
+			return nil, nil, err
+		}
+	}
 	out := []SiteOffers{}
 	for i := range rows {
-		one, err := siteOffers(view.Estate, &rows[i])
+		one, err := siteOffers(view.Estate, &rows[i], measured)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -58,7 +65,7 @@ func (d *Desk) offersOf(ctx context.Context, estateID uint64, site string) (rows
 }
 
 // siteOffers compares; nil for a gateway that offered nothing, or of no site of the estate.
-func siteOffers(e *estate.Estate, row *store.Gateway) (*SiteOffers, error) {
+func siteOffers(e *estate.Estate, row *store.Gateway, measured *offer.Measured) (*SiteOffers, error) {
 	if row.Offers == nil || e.Site(row.Site) == nil {
 		return nil, nil
 	}
@@ -66,7 +73,7 @@ func siteOffers(e *estate.Estate, row *store.Gateway) (*SiteOffers, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &SiteOffers{Site: row.Site, At: *row.OfferedAt, Offers: offer.Of(e, row.Site, seen), Refused: map[string]string{}}
+	out := &SiteOffers{Site: row.Site, At: *row.OfferedAt, Offers: append(offer.Of(e, row.Site, seen), offer.Figures(e, row.Site, measured)...), Refused: map[string]string{}}
 	if err := json.Unmarshal([]byte(row.Refusals), &out.Refused); err != nil {
 		return nil, fmt.Errorf("the refusals of %s: %w", row.Site, err)
 	}
@@ -99,8 +106,12 @@ func (d *Desk) TakeOffers(ctx context.Context, o Order, site string, ids []strin
 	if err != nil {
 		return nil, err
 	}
+	measured, err := d.measured(ctx, o.Place.Estate, site)
+	if err != nil {
+		return nil, err
+	}
 	return d.edit(ctx, o, label, func(e *estate.Estate) (*estate.Estate, error) {
-		now, err := siteOffers(e, &rows[0])
+		now, err := siteOffers(e, &rows[0], measured)
 		if err != nil {
 			return nil, err
 		}

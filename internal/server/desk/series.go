@@ -7,6 +7,8 @@ import (
 
 	"wideknot/core/diagnose"
 	"wideknot/core/gateway"
+	"wideknot/core/offer"
+	"wideknot/internal/server/series"
 	"wideknot/internal/server/store"
 )
 
@@ -34,6 +36,34 @@ func (d *Desk) RanAt(ctx context.Context, estateKey, site, digest string) (*gate
 		}
 	}
 	return nil, nil
+}
+
+// measured is what a site's gateway measured, by the tunnels of the release in force.
+func (d *Desk) measured(ctx context.Context, estateKey, site string) (*offer.Measured, error) {
+	view, err := d.View(ctx, Place{estateKey, Released})
+	if err != nil {
+		return nil, err
+	}
+	out := &offer.Measured{}
+	at := view.Plan.SiteIndex(site)
+	if at < 0 {
+		return out, nil
+	}
+	tunnels, links, err := series.Summary(ctx, d.store, view.estateID, site)
+	if err != nil {
+		return nil, err
+	}
+	for i := range links {
+		out.Links = append(out.Links, offer.MeasuredLink(links[i]))
+	}
+	config := gateway.Of(view.Routes, at)
+	for i := range tunnels {
+		s := &tunnels[i]
+		if t := config.Tunnel(s.Interface); t != nil {
+			out.Tunnels = append(out.Tunnels, offer.MeasuredTunnel{Link: t.Link, Peer: t.Peer, PeerLink: t.PeerLink, LatencyMs: s.LatencyMs, JitterMs: s.JitterMs, LossPercent: s.LossPercent, Hours: s.Hours})
+		}
+	}
+	return out, nil
 }
 
 // Target returns an address of a site's LAN, as others know it.

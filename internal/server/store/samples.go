@@ -137,5 +137,5 @@ func (t *Tx) EventsBetween(estate uint64, from, to time.Time, most int) (rows []
 // ReleasesBetween lists the releases of an estate that were put in force in a time, without their
 // documents.
 func (t *Tx) ReleasesBetween(estate uint64, from, to time.Time) (rows []Release, err error) {
-	return rows, t.db.Model(&Release{}).Omit("document").Where("estate_id = ? AND at >= ? AND at < ?", estate, from, to).Order("number").Find(&rows).Error
+	return rows, t.db.Model(&Release{}).Omit("document").Where("estate_id = ? AND number > 0 AND at >= ? AND at < ?", estate, from, to).Order("number").Find(&rows).Error
 }

@@ -3,11 +3,14 @@ package watch
 import (
 	"context"
 	"database/sql"
+	"slices"
 	"testing"
 	"time"
 
 	"wideknot/core/estate"
 	"wideknot/core/gateway"
+	"wideknot/core/offer"
+	"wideknot/internal/server/desk"
 	"wideknot/internal/server/series"
 )
 
@@ -87,5 +90,44 @@ func TestWhatIsMeasuredIsKept(t *testing.T) {
 	}
 	if last := got.Legs[0].Bands[len(got.Legs[0].Bands)-1]; last.State != "first" || len(last.Tunnels) != 1 {
 		t.Errorf("%+v", last)
+	}
+	w.measuredIsOffered()
+}
+
+// measuredIsOffered lets a gateway have measured more than the survey says, and takes that.
+func (w *works) measuredIsOffered() {
+	w.t.Helper()
+	ctx := context.Background()
+	now := time.Now().UTC().Truncate(15 * time.Minute)
+	moment := func(at time.Time) gateway.Time { return gateway.Time(at.UTC().Format(time.RFC3339)) }
+	b := series.Batch{Estate: w.row.ID, Site: "tarn", Came: time.Now(), Now: moment(time.Now())}
+	for i := range 8 {
+		b.List = append(b.List, gateway.Sample{
+			At: moment(now.Add(-time.Duration(i+8) * 15 * time.Minute)), Seconds: 900, Digest: "d",
+			Tunnels: []gateway.TunnelSample{{Interface: "first-1", Probes: 1800, LatencyUs: 80_000}, {Interface: "second-2", Probes: 1800, LatencyUs: 80_000}},
+		})
+	}
+	if err := (&series.Keeper{Store: w.db}).Keep(ctx, []series.Batch{b}); err != nil {
+		w.t.Fatal(err)
+	}
+	order := desk.At(w.key, desk.First)
+	view, list, err := w.desk.Offers(ctx, order.Place, "tarn")
+	if err != nil || len(list) != 1 {
+		w.t.Fatal(list, err)
+	}
+	const id = "link:fibre:latency"
+	at := slices.IndexFunc(list[0].Offers, func(o offer.Item) bool { return o.ID == id })
+	if at < 0 || !list[0].Offers[at].Open() {
+		w.t.Fatalf("%+v", list[0].Offers)
+	}
+	before := view.Estate.Site("tarn").Links[0].LatencyMs
+	if view, err = w.desk.TakeOffers(ctx, order, "tarn", []string{id}); err != nil {
+		w.t.Fatal(err)
+	}
+	if is := view.Estate.Site("tarn").Links[0].LatencyMs; is < 60 || is == before {
+		w.t.Errorf("latency was %v and is %v", before, is)
+	}
+	if _, list, err = w.desk.Offers(ctx, order.Place, "tarn"); err != nil || list[0].Offers[at].Open() {
+		w.t.Errorf("it is offered still: %+v, %v", list[0].Offers[at], err)
 	}
 }

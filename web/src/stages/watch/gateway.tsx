@@ -68,7 +68,7 @@ export default function Gateway() {
               <Drift at={at} g={g} fixed={head?.fixed ?? true} />
             ) : null}
             <Facts at={at} g={g} />
-            <Links g={g} />
+            <Links at={at} g={g} />
             <TunnelEnds at={at} g={g} />
             {operates && !head?.fixed && !g.barred_at ? <Keys key={site} at={at} site={site} /> : null}
           </>
@@ -142,7 +142,7 @@ function Facts({ at, g }: { at: Place; g: GatewayNow }) {
   );
 }
 
-function Links({ g }: { g: GatewayNow }) {
+function Links({ at, g }: { at: Place; g: GatewayNow }) {
   if (g.wan_links.length === 0) {
     return null;
   }
@@ -164,7 +164,11 @@ function Links({ g }: { g: GatewayNow }) {
         <tbody>
           {g.wan_links.map((l) => (
             <tr key={l.link}>
-              <td>{l.link}</td>
+              <td>
+                <Link className="link" to={`${pageOf(at)}/watch/-/time?site=${g.site}&link=${l.link}`}>
+                  {l.link}
+                </Link>
+              </td>
               <td>{yes(l.next_hop_up)}</td>
               <td>{l.names_up ? "answers" : <span className="text-secondary">silent</span>}</td>
               <td className="font-mono text-[13px]">{l.addresses.join(", ")}</td>

@@ -69,7 +69,15 @@ export function TunnelEnds({ at, g }: { at: Place; g: GatewayNow }) {
                 <StateOf t={t} />
               </td>
               <td className="text-right tabular-nums whitespace-nowrap">{agoText(t.handshake_s)}</td>
-              <td className="text-right tabular-nums whitespace-nowrap">{msText(t, t.latency_us)}</td>
+              <td className="text-right tabular-nums whitespace-nowrap">
+                <Link
+                  className="link"
+                  title="Over time"
+                  to={`${pageOf(at)}/watch/-/time?site=${g.site}&interface=${t.interface}`}
+                >
+                  {msText(t, t.latency_us)}
+                </Link>
+              </td>
               <td className="text-right tabular-nums whitespace-nowrap">{msText(t, t.jitter_us)}</td>
               <td className="text-right tabular-nums whitespace-nowrap">
                 {lossText(t, t.loss_out_ppm)}, {lossText(t, t.loss_back_ppm)}

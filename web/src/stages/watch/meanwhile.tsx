@@ -1,0 +1,48 @@
+import type { Series } from "../../api/client";
+import type { PlotMark } from "../../parts/plot";
+import { When } from "../../parts/when";
+
+type Mark = Series["marks"][number];
+
+/** Marks as plots draw them. */
+export const marksOf = (marks: Mark[]): PlotMark[] =>
+  marks
+    .filter((m) => m.kind !== "joined")
+    .map((m) => ({
+      at: Date.parse(m.at) / 1000,
+      color: m.kind === "release" ? "primary" : m.kind === "began" ? "error" : "success",
+    }));
+
+const signs: Record<Mark["kind"], string> = {
+  began: "■ began",
+  ended: "✓ over",
+  joined: "○ part of more",
+  release: "◆ released",
+};
+
+/** Meanwhile lists what the marks in plots are: events and releases of that time, newest first. */
+export function Meanwhile({ marks }: { marks: Mark[] }) {
+  if (marks.length === 0) {
+    return <p className="text-secondary text-[13px] mt-2">No event and no release in this time.</p>;
+  }
+  return (
+    <section className="mt-2 max-w-4xl">
+      <h2 className="text-base">Meanwhile</h2>
+      <table className="ruled" data-testid="meanwhile">
+        <tbody>
+          {[...marks].reverse().map((m) => (
+            <tr key={`${m.at}${m.words}${m.kind}`}>
+              <td className="w-40">
+                <When at={m.at} />
+              </td>
+              <td className={`w-32 whitespace-nowrap ${m.kind === "began" ? "text-error" : ""}`}>
+                {signs[m.kind]}
+              </td>
+              <td>{m.words.charAt(0).toUpperCase() + m.words.slice(1)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
