@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 	"strconv"
+	"strings"
 
 	"wideknot/core/estate"
 )
@@ -13,6 +14,18 @@ import (
 type Measured struct {
 	Tunnels []MeasuredTunnel
 	Links   []MeasuredLink
+	Rates   []MeasuredRate // the newest first
+}
+
+// A MeasuredRate is what a tunnel of a WAN link bore one way, as packets are on the link.
+type MeasuredRate struct {
+	Link  string
+	Up    bool
+	Mbps  float64
+	Limit bool    // more was tried, and was lost
+	Far   float64 // the far link's figure of the other direction; 0 where it has none
+	With  string  // the far end
+	Day   string
 }
 
 // A MeasuredTunnel is one end of a tunnel: what half the time was not exceeded there and back, and
@@ -49,6 +62,11 @@ func Figures(e *estate.Estate, key string, seen *Measured) (out []Item) {
 	}
 	for i := range site.Links {
 		l := &site.Links[i]
+		for _, up := range []bool{true, false} {
+			if o, ok := rateOf(l, up, seen.Rates); ok {
+				out = append(out, o)
+			}
+		}
 		var latency, jitter, loss []float64
 		for k := range seen.Tunnels {
 			t := &seen.Tunnels[k]
@@ -85,12 +103,45 @@ func Figures(e *estate.Estate, key string, seen *Measured) (out []Item) {
 	return out
 }
 
+// asTried is the part of a figure from which on a rate is as it is said: a gateway sends no more
+// than 95 % of it by itself (operating.md, 3, Shaping).
+const asTried = .9
+
+// rateOf compares a link's rate with the last time that one of its tunnels was loaded. Where the
+// far end's figure is no more than what was borne, the far end may be what bears no more.
+func rateOf(l *estate.Link, up bool, rates []MeasuredRate) (Item, bool) {
+	what, said, matters := "down rate", l.DownMbps, "what a site sends here is shaped by it, and outages count with it"
+	set := func(l *estate.Link, v float64) { l.DownMbps = v }
+	if up {
+		what, said, matters = "up rate", l.UpMbps, "what leaves by it is shaped by it, and outages count with it"
+		set = func(l *estate.Link, v float64) { l.UpMbps = v }
+	}
+	at := slices.IndexFunc(rates, func(r MeasuredRate) bool { return r.Link == l.Key && r.Up == up })
+	if at < 0 {
+		return Item{}, false
+	}
+	r := &rates[at]
+	out := figure(l, what, said, r.Mbps, 0, 0, " Mbit/s", ", tried with "+r.With+" on "+r.Day, matters, set)
+	less := r.Limit && (r.Far == 0 || r.Far > r.Mbps/asTried)
+	out.Differs, out.Missing = less && said > 0 && r.Mbps < asTried*said, less && said == 0
+	switch {
+	case !out.Differs && !out.Missing:
+		out.Matters = ""
+	case r.Far > 0 && r.Far < said || said == 0:
+		out.Matters += "; it may be the far end that bears no more: try another tunnel of this link as well"
+	}
+	if !r.Limit {
+		out.Seen = "at least " + out.Seen
+	}
+	return out, true
+}
+
 // figure is one offer. One that is not in the survey is missing where it is more than nothing.
 func figure(l *estate.Link, what string, said, seen, off, part float64, unit, of, matters string, set func(*estate.Link, float64)) Item {
 	seen = rounded(seen)
 	key := l.Key
 	out := Item{
-		ID: "link:" + key + ":" + what, About: what + " of WAN link " + key, Seen: number(seen) + unit + of,
+		ID: "link:" + key + ":" + strings.ReplaceAll(what, " ", "-"), About: what + " of WAN link " + key, Seen: number(seen) + unit + of,
 		take: func(s *estate.Site) {
 			for i := range s.Links {
 				if s.Links[i].Key == key {

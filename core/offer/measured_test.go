@@ -10,7 +10,7 @@ import (
 
 // Figures of the survey are compared with what was measured, and taken.
 func TestFigures(t *testing.T) {
-	e := &estate.Estate{Sites: []estate.Site{{Key: "tarn", Links: []estate.Link{{Key: "fibre", LatencyMs: 10, JitterMs: 1, LossPercent: 1, Availability: 99.9}, {Key: "cell"}}}}}
+	e := &estate.Estate{Sites: []estate.Site{{Key: "tarn", Links: []estate.Link{{Key: "fibre", LatencyMs: 10, JitterMs: 1, LossPercent: 1, Availability: 99.9, UpMbps: 20, DownMbps: 100}, {Key: "cell"}}}}}
 	for i := range 5 {
 		e.Sites = append(e.Sites, estate.Site{Key: fmt.Sprint("far", i), Links: []estate.Link{{Key: "dsl", LatencyMs: 20, JitterMs: 2, LossPercent: 1}}})
 	}
@@ -34,6 +34,13 @@ func TestFigures(t *testing.T) {
 		{"down for more than it is said", Measured{Links: []MeasuredLink{{"fibre", 240, .5}}}, []string{"availability of WAN link fibre: 99.9 %, 99.5 %, in 10 days"}},
 		{"down as it is said", Measured{Links: []MeasuredLink{{"fibre", 240, .1}}}, nil},
 		{"looked at for six days", Measured{Links: []MeasuredLink{{"fibre", 6 * 24, 9}}}, nil},
+		{"it bears less than is said", rates(MeasuredRate{"fibre", true, 6, true, 100, "far1/dsl", "2026-12-01"}), []string{"up rate of WAN link fibre: 20 Mbit/s, 6 Mbit/s, tried with far1/dsl on 2026-12-01"}},
+		{"down", rates(MeasuredRate{"fibre", false, 30, true, 0, "far1/dsl", "2026-12-01"}), []string{"down rate of WAN link fibre: 100 Mbit/s, 30 Mbit/s, tried with far1/dsl on 2026-12-01"}},
+		{"it bears what is said", rates(MeasuredRate{"fibre", true, 19, false, 100, "far1/dsl", "2026-12-01"}), nil},
+		{"the far end bears no more", rates(MeasuredRate{"fibre", false, 9.8, true, 10, "far1/dsl", "2026-12-01"}), nil},
+		{"the last time counts", rates(MeasuredRate{"fibre", true, 19, false, 100, "far1/dsl", "2026-12-02"}, MeasuredRate{"fibre", true, 6, true, 100, "far1/dsl", "2026-12-01"}), nil},
+		{"a rate where nothing is said", rates(MeasuredRate{"cell", true, 6, true, 0, "far1/dsl", "2026-12-01"}), []string{"up rate of WAN link cell: , 6 Mbit/s, tried with far1/dsl on 2026-12-01"}},
+		{"no limit where nothing is said", rates(MeasuredRate{"cell", true, 10, false, 0, "far1/dsl", "2026-12-01"}), nil},
 		{"availability where nothing is said", Measured{Links: []MeasuredLink{{"cell", 2160, 0}}}, []string{"availability of WAN link cell: , 100 %, in 90 days"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -64,6 +71,8 @@ func TestFigures(t *testing.T) {
 		t.Error("a site that is not there has figures")
 	}
 }
+
+func rates(list ...MeasuredRate) Measured { return Measured{Rates: list} }
 
 // with is what so many tunnels of a link measured alike.
 func with(link string, n int, latency, jitter, loss, hours float64) (out Measured) {

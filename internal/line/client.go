@@ -256,6 +256,19 @@ func (c *Client) Samples(ctx context.Context, epoch string, has gateway.Counter)
 	return gateway.ParseSamples(text)
 }
 
+// Bench lets the gateway load a tunnel.
+func (c *Client) Bench(ctx context.Context, b *gateway.Bench) (*gateway.Benched, error) {
+	body, err := json.Marshal(map[string]any{"wideknot-gateway:input": b})
+	if err != nil {
+		return nil, err
+	}
+	text, _, err := c.do(ctx, http.MethodPost, "/restconf/operations/wideknot-gateway:bench", body, mostAnswer, nil)
+	if err != nil {
+		return nil, err
+	}
+	return gateway.ParseBenched(text)
+}
+
 func (c *Client) operate(ctx context.Context, name, envelope string, input any) error {
 	body, err := json.Marshal(map[string]any{envelope: input})
 	if err != nil {

@@ -37,6 +37,8 @@ type Device interface {
 	// Look looks closely at tunnels for a while. While another look is taken the error is
 	// ErrAsking.
 	Look(ctx context.Context, l *gateway.Look) (*gateway.Looked, error)
+	// Bench loads a tunnel for some seconds. While another is loaded the error is ErrAsking.
+	Bench(ctx context.Context, b *gateway.Bench) (*gateway.Benched, error)
 	// Samples forgets the samples of an epoch up to a number, as somebody has them, and returns the
 	// first of those that are left. An epoch that is not the present one forgets nothing.
 	Samples(ctx context.Context, epoch string, has gateway.Counter) (*gateway.Samples, error)

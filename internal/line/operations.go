@@ -33,6 +33,7 @@ func (h *handler) known() map[string]answering {
 		"wideknot-gateway:share-keys":  h.share,
 		"wideknot-gateway:echo":        h.echo,
 		"wideknot-gateway:look":        h.look,
+		"wideknot-gateway:bench":       h.bench,
 		"wideknot-gateway:new-key":     h.newKey,
 		"wideknot-gateway:samples":     h.samples,
 	}
@@ -338,6 +339,31 @@ func (h *handler) samples(w http.ResponseWriter, r *http.Request) error {
 		}
 	}
 	out, err := h.device.Samples(r.Context(), d.Input.Epoch, d.Input.Has)
+	if err != nil {
+		return err
+	}
+	return reply(w, r, map[string]any{"wideknot-gateway:output": out})
+}
+
+// bench loads a tunnel.
+func (h *handler) bench(w http.ResponseWriter, r *http.Request) error {
+	text, err := body(r, mostInput)
+	if err != nil {
+		return err
+	}
+	var d struct {
+		Input *gateway.Bench `json:"wideknot-gateway:input"`
+	}
+	if err := strict(text, &d); err != nil {
+		return err
+	}
+	if d.Input == nil {
+		return refusal(http.StatusBadRequest, MissingElement, "the input stands in wideknot-gateway:input")
+	}
+	if err := d.Input.Check(); err != nil {
+		return refusal(http.StatusBadRequest, InvalidValue, "%v", err)
+	}
+	out, err := h.device.Bench(r.Context(), d.Input)
 	if err != nil {
 		return err
 	}

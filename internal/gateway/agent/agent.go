@@ -60,8 +60,9 @@ type Agent struct {
 	told     map[string]bool // notes that were told already
 	sampler  *sampler
 
-	echoing sync.Mutex // held while echoes are asked for
-	looking sync.Mutex // held while tunnels are looked at
+	echoing  sync.Mutex // held while echoes are asked for
+	looking  sync.Mutex // held while tunnels are looked at
+	benching sync.Mutex // held while a tunnel is loaded
 }
 
 // New opens an agent's state.

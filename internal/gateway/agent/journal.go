@@ -34,6 +34,7 @@ const (
 	Trouble      = "trouble"
 	LinksMoved   = "links-changed"
 	KeyMoved     = "key-changed" // of a far end
+	Benched      = "loaded"
 	LineUp       = "line-up"
 	LineDown     = "line-down"
 )

@@ -142,7 +142,7 @@ func (p *prober) start(ctx context.Context, plane Plane, light bool) error {
 		if err != nil {
 			return err
 		}
-		reflector := &stamp.Reflector{Knows: func(kind uint8) bool { return kind == ourTLV }, Heard: p.heard, Refuse: p.refuses}
+		reflector := &stamp.Reflector{Short: shortTLV, Knows: func(kind uint8) bool { return kind == ourTLV || kind == shortTLV }, Heard: p.heard, Refuse: p.refuses}
 		go func() {
 			if !light {
 				realtime()

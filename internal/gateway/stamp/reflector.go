@@ -36,6 +36,8 @@ type Reflector struct {
 	// Heard is called with the packets that have one. Either may be nil.
 	Knows func(kind uint8) bool
 	Heard func(packet []byte, m Meta)
+	// Short is the type of a TLV that asks for an answer without any TLV; 0 for none.
+	Short uint8
 	// Refuse says that a packet gets no answer; nil refuses none.
 	Refuse func(m Meta) bool
 	// Error is told of this end's clock.
@@ -93,7 +95,7 @@ func (r *Reflector) Serve(ctx context.Context, c Conn) error {
 	}
 }
 
-// Answer writes over out what is to be sent back for a packet, as long as that; nil
+// Answer writes over out what is to be sent back for a packet, as long as that or short; nil
 // for what is no test packet or of one session too many.
 func (r *Reflector) Answer(out, packet []byte, m Meta, now time.Time) []byte {
 	p, err := ParsePacket(packet)
@@ -108,7 +110,14 @@ func (r *Reflector) Answer(out, packet []byte, m Meta, now time.Time) []byte {
 		Packet:   Packet{sequence, 0, r.Error, p.Session},
 		Received: At(m.At), Sender: p, SenderTTL: uint8(min(m.TTL, 255)),
 	}
-	out = append(answer.Append(out[:0]), packet[Base:]...)
+	out = answer.Append(out[:0])
+	if r.Short != 0 {
+		if _, asked := Find(packet, r.Short); asked {
+			binary.BigEndian.PutUint64(out[4:], uint64(At(time.Now())))
+			return out
+		}
+	}
+	out = append(out, packet[Base:]...)
 	header, whole := eachTLV(out, func(header int, t TLV) {
 		if t.Type == ExtraPadding || r.Knows != nil && r.Knows(t.Type) {
 			out[header] &^= Unrecognised

@@ -70,9 +70,10 @@ type Desk struct {
 	queues queues
 	turns  chan struct{} // edits at work: each derives, which takes a core
 
-	looks sync.Map      // estates whose gateways are being asked to look
-	nows  sync.Map      // estate → *lately
-	whys  chan struct{} // why is worked out for somebody, which takes a core
+	looks   sync.Map      // estates whose gateways are being asked to look
+	benches sync.Map      // estates of which a tunnel is being loaded
+	nows    sync.Map      // estate → *lately
+	whys    chan struct{} // why is worked out for somebody, which takes a core
 
 	mu      sync.Mutex
 	watches map[uint64]*watch

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/netip"
+	"time"
 
 	"wideknot/core/diagnose"
 	"wideknot/core/gateway"
@@ -11,6 +12,9 @@ import (
 	"wideknot/internal/server/series"
 	"wideknot/internal/server/store"
 )
+
+// benchCounts is for how many days what a tunnel bore is offered to the survey.
+const benchCounts = 90
 
 // releasesBack is how many releases are looked at for what a gateway ran.
 const releasesBack = 12
@@ -55,6 +59,18 @@ func (d *Desk) measured(ctx context.Context, estateKey, site string) (*offer.Mea
 	}
 	for i := range links {
 		out.Links = append(out.Links, offer.MeasuredLink(links[i]))
+	}
+	runs, err := d.Benches(ctx, estateKey, site, benchCounts)
+	if err != nil {
+		return nil, err
+	}
+	for i := range runs {
+		r := &runs[i]
+		one := offer.MeasuredRate{Link: r.Link, Up: true, Mbps: r.LinkMbps, Limit: r.Limit, Far: r.DownMbps, With: r.Peer + "/" + r.PeerLink, Day: r.At.Format(time.DateOnly)}
+		if r.Peer == site {
+			one.Link, one.Up, one.Far, one.With = r.PeerLink, false, r.UpMbps, r.Site+"/"+r.Link
+		}
+		out.Rates = append(out.Rates, one)
 	}
 	config := gateway.Of(view.Routes, at)
 	for i := range tunnels {

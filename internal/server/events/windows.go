@@ -62,6 +62,16 @@ func windowsNow(tx *store.Tx, estate uint64) (quietness, error) {
 	return out, err
 }
 
+// IsOpen reports whether a window of some of the sites, or of all, is open now.
+func IsOpen(ctx context.Context, s *store.Store, estate uint64, sites ...string) (open bool, err error) {
+	err = s.Snapshot(ctx, func(tx *store.Tx) error {
+		now, err := windowsNow(tx, estate)
+		open = now.holds(sites...)
+		return err
+	})
+	return open, err
+}
+
 // Windows lists an estate's windows, without those that are over for good.
 func Windows(ctx context.Context, s *store.Store, estate uint64) (out []Window, err error) {
 	out = []Window{}

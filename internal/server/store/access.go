@@ -49,6 +49,7 @@ var rights = []struct{ table, may string }{
 	{"windows", "SELECT, INSERT, DELETE"},
 	{"listeners", "SELECT, INSERT, UPDATE, DELETE"},
 	{"messages", "SELECT, INSERT, UPDATE"},
+	{"benches", "SELECT, INSERT, DELETE"},
 	{"sample_layouts", "SELECT, INSERT, DELETE"},
 	{"samples_10s", samplesToo}, {"samples_1m", samplesToo}, {"samples_15m", samplesToo},
 	{"servers", "SELECT, INSERT, UPDATE, DELETE"},

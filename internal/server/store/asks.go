@@ -24,6 +24,7 @@ const (
 	AskNewKey  = "new-key"
 	AskRunning = "running" // what it runs
 	AskLook    = "look"
+	AskBench   = "bench"
 )
 
 // mostAsks is how many a server takes at once.

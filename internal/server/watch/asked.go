@@ -78,6 +78,12 @@ func (h *held) operate(ctx context.Context, row *store.Ask) (string, error) {
 			return "", err
 		}
 		answer, err = h.client.Look(ctx, &l)
+	case store.AskBench:
+		var b gateway.Bench
+		if err := json.Unmarshal([]byte(row.Input), &b); err != nil {
+			return "", err
+		}
+		answer, err = h.client.Bench(ctx, &b)
 	case store.AskNewKey:
 		if answer, err = h.client.NewKey(ctx); err == nil {
 			h.askOffers(ctx) // which tell of it

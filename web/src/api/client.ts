@@ -59,6 +59,7 @@ export type WhyStep = components["schemas"]["PathStep"];
 export type WhyCause = components["schemas"]["Cause"];
 export type Series = components["schemas"]["Series"];
 export type Carried = components["schemas"]["Carried"];
+export type BenchRun = components["schemas"]["BenchRun"];
 export type WalkSheet = components["schemas"]["WalkSheet"];
 export type Hit = components["schemas"]["Hit"];
 export type BareFinding = components["schemas"]["Finding"];

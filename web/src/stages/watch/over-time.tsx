@@ -1,4 +1,5 @@
 import { useEffect, useState } from "react";
+import { Link } from "react-router";
 import { useGateway, useGateways } from "../../api/gateways";
 import { type Place, pageOf, usePlace } from "../../api/place";
 import { useSites } from "../../api/queries";
@@ -73,9 +74,19 @@ export default function OverTime() {
               </button>
             ) : null}
             {subject && !("other" in subject) ? (
-              <a className="btn btn-sm" href={sheetOf(at.estate, subject, span)} download>
-                Take away as CSV
-              </a>
+              <>
+                {"interface" in subject ? (
+                  <Link
+                    className="btn btn-sm"
+                    to={`${pageOf(at)}/watch/-/bench?site=${subject.site}&interface=${subject.interface}`}
+                  >
+                    What does it bear?
+                  </Link>
+                ) : null}
+                <a className="btn btn-sm" href={sheetOf(at.estate, subject, span)} download>
+                  Take away as CSV
+                </a>
+              </>
             ) : null}
           </>
         }
