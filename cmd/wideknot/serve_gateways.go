@@ -15,6 +15,7 @@ import (
 
 	"wideknot/internal/line"
 	"wideknot/internal/server/api"
+	"wideknot/internal/server/drills"
 	"wideknot/internal/server/enrol"
 	"wideknot/internal/server/events"
 	"wideknot/internal/server/rollouts"
@@ -24,6 +25,7 @@ import (
 // gatewayPorts are what a server listens on for gateways; nil for none.
 type gatewayPorts struct {
 	watcher     *events.Watcher
+	drills      *drills.Runner
 	teller      *events.Teller
 	office      *enrol.Office
 	keeper      *watch.Keeper
@@ -83,6 +85,7 @@ func (s *settings) gateways(ctx context.Context, server *api.Server) (*gatewayPo
 		return nil, err
 	}
 	server.Teller = p.teller
+	p.drills = &drills.Runner{Store: server.Store, Name: p.keeper.Name, Log: slog.Default()}
 	p.watcher = &events.Watcher{Store: server.Store, Desk: server.Desk, Name: p.keeper.Name, Log: slog.Default()}
 	return p, nil
 }
@@ -123,6 +126,7 @@ func (p *gatewayPorts) serve(ctx context.Context, failed chan<- error) (end func
 		func() error { return line.AnswerOutside(ctx, p.outside) },
 		func() error { p.runner.Run(ctx); return nil },
 		func() error { p.watcher.Run(ctx); return nil },
+		func() error { p.drills.Run(ctx); return nil },
 		func() error { p.teller.Run(ctx); return nil },
 	} {
 		all.Go(func() {

@@ -131,6 +131,7 @@ type TunnelState struct {
 	LossBackPPM int            `json:"loss-back,omitempty"`
 	PathMTU     int            `json:"path-mtu,omitempty"`
 	Beyond      bool           `json:"beyond-limits,omitempty"` // of its probe profile
+	Held        bool           `json:"held,omitempty"`          // down, for a drill
 	KeptOff     Counter        `json:"kept-off,omitempty"`      // packets of zones that its links are not for
 }
 

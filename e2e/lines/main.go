@@ -442,6 +442,7 @@ func (g *light) Look(context.Context, *gateway.Look) (*gateway.Looked, error) {
 func (g *light) Bench(context.Context, *gateway.Bench) (*gateway.Benched, error) {
 	return &gateway.Benched{}, nil
 }
+func (g *light) Hold(context.Context, *gateway.Hold) error { return nil }
 func (g *light) Samples(context.Context, string, gateway.Counter) (*gateway.Samples, error) {
 	return &gateway.Samples{Epoch: "light", Now: gateway.Time(time.Now().UTC().Format(time.RFC3339))}, nil
 }

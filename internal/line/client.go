@@ -242,6 +242,11 @@ func (c *Client) Look(ctx context.Context, l *gateway.Look) (*gateway.Looked, er
 	return gateway.ParseLooked(text)
 }
 
+// Hold lets the gateway hold tunnels down, or let them go.
+func (c *Client) Hold(ctx context.Context, h *gateway.Hold) error {
+	return c.operate(ctx, "wideknot-gateway:hold", "wideknot-gateway:input", h)
+}
+
 // Samples takes what the gateway measured, but for those of an epoch up to a number, which it may
 // forget.
 func (c *Client) Samples(ctx context.Context, epoch string, has gateway.Counter) (*gateway.Samples, error) {

@@ -39,6 +39,8 @@ type Device interface {
 	Look(ctx context.Context, l *gateway.Look) (*gateway.Looked, error)
 	// Bench loads a tunnel for some seconds. While another is loaded the error is ErrAsking.
 	Bench(ctx context.Context, b *gateway.Bench) (*gateway.Benched, error)
+	// Hold holds tunnels down for a time, or lets them go.
+	Hold(ctx context.Context, h *gateway.Hold) error
 	// Samples forgets the samples of an epoch up to a number, as somebody has them, and returns the
 	// first of those that are left. An epoch that is not the present one forgets nothing.
 	Samples(ctx context.Context, epoch string, has gateway.Counter) (*gateway.Samples, error)

@@ -34,6 +34,7 @@ func (h *handler) known() map[string]answering {
 		"wideknot-gateway:echo":        h.echo,
 		"wideknot-gateway:look":        h.look,
 		"wideknot-gateway:bench":       h.bench,
+		"wideknot-gateway:hold":        h.hold,
 		"wideknot-gateway:new-key":     h.newKey,
 		"wideknot-gateway:samples":     h.samples,
 	}
@@ -368,4 +369,29 @@ func (h *handler) bench(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	return reply(w, r, map[string]any{"wideknot-gateway:output": out})
+}
+
+// hold holds tunnels down, or lets them go.
+func (h *handler) hold(w http.ResponseWriter, r *http.Request) error {
+	text, err := body(r, mostInput)
+	if err != nil {
+		return err
+	}
+	var d struct {
+		Input *gateway.Hold `json:"wideknot-gateway:input"`
+	}
+	if err := strict(text, &d); err != nil {
+		return err
+	}
+	if d.Input == nil {
+		return refusal(http.StatusBadRequest, MissingElement, "the input stands in wideknot-gateway:input")
+	}
+	if err := d.Input.Check(); err != nil {
+		return refusal(http.StatusBadRequest, InvalidValue, "%v", err)
+	}
+	if err := h.device.Hold(r.Context(), d.Input); err != nil {
+		return err
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
 }

@@ -35,6 +35,7 @@ const (
 	LinksMoved   = "links-changed"
 	KeyMoved     = "key-changed" // of a far end
 	Benched      = "loaded"
+	HeldDown     = "held-down"
 	LineUp       = "line-up"
 	LineDown     = "line-down"
 )

@@ -69,6 +69,7 @@ type watched struct {
 	farSaid   time.Time
 	disagrees time.Time // since when the two ends differ
 	told      bool      // that they do
+	heldUntil time.Time // for a drill: its probes are as good as lost until then
 }
 
 // probes reports whether the tunnel is probed.
@@ -299,7 +300,7 @@ func (p *prober) drain(conn stamp.Conn, room []byte) {
 			continue
 		}
 		w := p.byNumber[r.Session&^sizing]
-		if w == nil || w.index != m.Interface || m.Far.Addr().Unmap() != w.far || m.Far.Port() != stamp.Port {
+		if w == nil || w.held(time.Now()) || w.index != m.Interface || m.Far.Addr().Unmap() != w.far || m.Far.Port() != stamp.Port {
 			continue
 		}
 		if r.Session&sizing != 0 {
@@ -330,6 +331,9 @@ func (p *prober) refuses(m stamp.Meta) bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if m.TTL != stamp.MaxTTL || len(p.watched) == 0 || p.byIndex != nil && p.byIndex[m.Interface] == nil {
+		return true
+	}
+	if w := p.byIndex[m.Interface]; w != nil && w.held(time.Now()) {
 		return true
 	}
 	carries, known := p.carrying[m.Near]
@@ -425,6 +429,10 @@ func (w *watched) void() {
 // look judges what is overdue of a tunnel, and sends its next probe when it is time.
 func (p *prober) look(w *watched, now time.Time) {
 	probe := w.tunnel.Probe
+	if !w.heldUntil.IsZero() && !w.held(now) {
+		w.heldUntil = time.Time{}
+		w.life.forgive() // that it was dead tells nothing of it
+	}
 	for {
 		if _, ok := w.session.Overdue(now); !ok {
 			break
@@ -496,7 +504,7 @@ const announcing = 1 << 15
 // send sends a packet through a tunnel, with what this end says.
 func (p *prober) send(w *watched, packet stamp.Packet) {
 	conn := p.conns[w.far.Is4()]
-	if conn == nil {
+	if conn == nil || w.held(time.Now()) {
 		return
 	}
 	flags := byte(0)

@@ -45,7 +45,7 @@ var least = map[string]string{
 	"reserve": "planner", "repair-all": "planner", "set-tunnel-order": "planner", "set-direct": "planner", "set-hub-order": "planner", "add-like": "planner",
 
 	"list-gateways": "reader", "get-gateway": "reader", "list-events": "reader", "export-events": "reader", "list-windows": "reader", "add-window": "operator", "delete-window": "operator", "list-listeners": "operator", "add-listener": "operator", "delete-listener": "operator",
-	"get-now": "reader", "get-why": "reader", "get-series": "reader", "list-benches": "reader", "get-bench": "reader", "bench-tunnel": "operator", "export-series": "reader", "get-carried": "reader", "look-why": "planner", "list-offers": "reader", "take-offers": "planner", "take-drift": "operator", "refuse-offer": "planner",
+	"get-now": "reader", "get-why": "reader", "get-series": "reader", "foresee-drill": "reader", "list-drills": "reader", "get-drill": "reader", "export-drill": "reader", "report-drill": "reader", "start-drill": "operator", "stop-drill": "operator", "list-benches": "reader", "get-bench": "reader", "bench-tunnel": "operator", "export-series": "reader", "get-carried": "reader", "look-why": "planner", "list-offers": "reader", "take-offers": "planner", "take-drift": "operator", "refuse-offer": "planner",
 	"make-join-code": "operator", "make-cloud-init": "operator", "withdraw-join-code": "operator", "bar-gateway": "operator", "bring-gateways": "operator", "put-back-gateway": "operator", "make-new-keys": "operator",
 	"plan-rollout": "planner", "list-rollouts": "reader", "get-rollout": "reader", "start-rollout": "operator", "decide-rollout": "operator",
 
@@ -149,7 +149,7 @@ func (s *server) letIn(method, path string, headers ...string) (bool, int) {
 	path = inPath.ReplaceAllStringFunc(path, func(name string) string {
 		return map[string]string{
 			"{estate}": "brindlewater", "{draft}": "first", "{site}": "tarnhollow", "{overlay}": "ops", "{sheet}": "sites", "{number}": "1",
-			"{account}": "99999", "{session}": "99999", "{token}": "99999", "{listener}": "99999", "{window}": "99999", "{record}": "99999", "{format}": "json", "{a}": "tarnhollow", "{b}": "harrowmere", "{pattern}": "eelgate",
+			"{account}": "99999", "{session}": "99999", "{token}": "99999", "{listener}": "99999", "{window}": "99999", "{drill}": "99999", "{record}": "99999", "{format}": "json", "{a}": "tarnhollow", "{b}": "harrowmere", "{pattern}": "eelgate",
 		}[name]
 	})
 	var body any

@@ -64,12 +64,17 @@ func windowsNow(tx *store.Tx, estate uint64) (quietness, error) {
 
 // IsOpen reports whether a window of some of the sites, or of all, is open now.
 func IsOpen(ctx context.Context, s *store.Store, estate uint64, sites ...string) (open bool, err error) {
-	err = s.Snapshot(ctx, func(tx *store.Tx) error {
-		now, err := windowsNow(tx, estate)
-		open = now.holds(sites...)
+	err = s.Snapshot(ctx, func(tx *store.Tx) (err error) {
+		open, err = IsOpenIn(tx, estate, sites...)
 		return err
 	})
 	return open, err
+}
+
+// IsOpenIn is the same in a transaction.
+func IsOpenIn(tx *store.Tx, estate uint64, sites ...string) (bool, error) {
+	now, err := windowsNow(tx, estate)
+	return now.holds(sites...), err
 }
 
 // Windows lists an estate's windows, without those that are over for good.

@@ -49,6 +49,8 @@ var rights = []struct{ table, may string }{
 	{"windows", "SELECT, INSERT, DELETE"},
 	{"listeners", "SELECT, INSERT, UPDATE, DELETE"},
 	{"messages", "SELECT, INSERT, UPDATE"},
+	{"drills", "SELECT, INSERT, UPDATE"},
+	{"drill_points", "SELECT, INSERT"},
 	{"benches", "SELECT, INSERT, DELETE"},
 	{"sample_layouts", "SELECT, INSERT, DELETE"},
 	{"samples_10s", samplesToo}, {"samples_1m", samplesToo}, {"samples_15m", samplesToo},

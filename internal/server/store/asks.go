@@ -25,6 +25,7 @@ const (
 	AskRunning = "running" // what it runs
 	AskLook    = "look"
 	AskBench   = "bench"
+	AskHold    = "hold"
 )
 
 // mostAsks is how many a server takes at once.

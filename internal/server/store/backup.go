@@ -39,7 +39,7 @@ type Manifest struct {
 // kept are the tables that a backup holds, each after those it refers to. Who is
 // signed in, or there, and who failed to sign in, is of no use later.
 var (
-	kept      = []string{"estates", "drafts", "parts", "edits", "releases", "site_keys", "estate_secrets", "accounts", "members", "tokens", "audit", "authority", "join_codes", "gateways", "rollouts", "rollout_notes", "events", "listeners", "windows", "benches"}
+	kept      = []string{"estates", "drafts", "parts", "edits", "releases", "site_keys", "estate_secrets", "accounts", "members", "tokens", "audit", "authority", "join_codes", "gateways", "rollouts", "rollout_notes", "events", "listeners", "windows", "benches", "drills", "drill_points"}
 	transient = []string{"sessions", "links", "failures", "presence", "gateway_lines", "servers", "asks", "troubles", "event_leases", "messages", "sample_layouts", "samples_10s", "samples_1m", "samples_15m"}
 )
 

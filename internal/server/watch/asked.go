@@ -84,6 +84,12 @@ func (h *held) operate(ctx context.Context, row *store.Ask) (string, error) {
 			return "", err
 		}
 		answer, err = h.client.Bench(ctx, &b)
+	case store.AskHold:
+		var hold gateway.Hold
+		if err := json.Unmarshal([]byte(row.Input), &hold); err != nil {
+			return "", err
+		}
+		answer, err = "held", h.client.Hold(ctx, &hold)
 	case store.AskNewKey:
 		if answer, err = h.client.NewKey(ctx); err == nil {
 			h.askOffers(ctx) // which tell of it

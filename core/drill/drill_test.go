@@ -1,0 +1,151 @@
+package drill
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"wideknot/core/estate"
+	"wideknot/core/gateway"
+	"wideknot/core/outage"
+	"wideknot/core/route"
+	"wideknot/core/tunnel"
+	"wideknot/examples"
+)
+
+func brindlewater(t *testing.T) (*route.Map, *outage.Model) {
+	t.Helper()
+	e, err := examples.Estate("brindlewater")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range e.Overlays {
+		if e.Overlays[i].Probe == nil {
+			e.Overlays[i].Probe = &estate.Probe{Target: estate.FarEnd}
+		}
+	}
+	routes := route.Build(tunnel.Derive(e))
+	return routes, outage.New(routes)
+}
+
+// as is what gateways report when they do what was predicted.
+func (p *Prediction) as(held bool) map[string]*gateway.State {
+	out := map[string]*gateway.State{}
+	for i := range p.Sites {
+		s := &p.Sites[i]
+		state := &gateway.State{Site: s.Key}
+		dead := map[string]bool{}
+		for _, end := range s.Ends {
+			dead[end] = held
+			state.Tunnels = append(state.Tunnels, gateway.TunnelState{Interface: end, Up: !held})
+		}
+		for k := range s.Ways {
+			for _, g := range s.Ways[k].Groups {
+				for _, end := range g.Ends {
+					if _, there := dead[end]; !there {
+						dead[end] = false
+						state.Tunnels = append(state.Tunnels, gateway.TunnelState{Interface: end, Up: true})
+					}
+				}
+			}
+			state.Ways = append(state.Ways, gateway.WayState{ID: s.Ways[k].ID, Group: s.Ways[k].group(dead)})
+		}
+		out[s.Key] = state
+	}
+	return out
+}
+
+// For each thing that can fail alone: both ends of every tunnel that it kills are known, somebody
+// holds them, and gateways that do as predicted are found to.
+func TestPredictEverySingleFailure(t *testing.T) {
+	routes, model := brindlewater(t)
+	n := 0
+	for _, part := range model.Parts() {
+		p, err := Predict(routes, model, part)
+		if part.Degree != outage.Dead {
+			if err == nil {
+				t.Errorf("%s can be drilled", part)
+			}
+			continue
+		}
+		if err != nil {
+			if !strings.Contains(err.Error(), "no probes") && !strings.Contains(err.Error(), "carries no tunnel") {
+				t.Errorf("%s: %v", part, err)
+			}
+			continue
+		}
+		n++
+		ends, held := 0, map[string]bool{}
+		for i := range p.Sites {
+			s := &p.Sites[i]
+			ends += len(s.Ends)
+			config := gateway.Of(routes, routes.Plan.SiteIndex(s.Key))
+			for _, end := range s.Ends {
+				tun := config.Tunnel(end)
+				if s.Holds {
+					name := []string{tun.Overlay, tun.Ident(s.Key)}
+					held[strings.Join(name, " ")] = true
+				}
+			}
+		}
+		if ends != 2*p.Tunnels || len(held) != p.Tunnels || p.Detect <= 0 || p.Return <= 0 {
+			t.Errorf("%s: %d ends of %d tunnels, %d of them held down; found after %v s, back after %v s", part, ends, p.Tunnels, len(held), p.Detect, p.Return)
+		}
+		for _, is := range []bool{true, false} {
+			if seen := p.As(is, p.as(is), nil); !seen.Whole() || seen.AllWays == 0 {
+				t.Errorf("%s, held %v: %+v", part, is, seen)
+			}
+		}
+		if seen := p.As(true, p.as(false), nil); seen.Whole() || seen.Dead != 0 || len(seen.Wrong) == 0 {
+			t.Errorf("%s: that nothing is dead is not seen: %+v", part, seen)
+		}
+	}
+	if n < 50 {
+		t.Errorf("only %d parts were drilled", n)
+	}
+}
+
+func TestDifferencesAreNamed(t *testing.T) {
+	routes, model := brindlewater(t)
+	part, err := outage.ParsePart("link:tarnhollow/ring")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := Predict(routes, model, part)
+	if err != nil {
+		t.Fatal(err)
+	}
+	site := p.Sites[slices.IndexFunc(p.Sites, func(s Site) bool { return s.Key == "tarnhollow" })]
+	for _, c := range []struct {
+		name   string
+		change func(map[string]*gateway.State)
+		words  string
+		before map[string][]string
+	}{
+		{"one lives", func(s map[string]*gateway.State) { s["tarnhollow"].Tunnels[0].Up = true }, site.Ends[0] + " of tarnhollow lives", nil},
+		{"another is dead", func(s map[string]*gateway.State) {
+			s["tarnhollow"].Tunnels = append(s["tarnhollow"].Tunnels, gateway.TunnelState{Interface: "else-99"})
+		}, "else-99 of tarnhollow is dead", nil},
+		{"it was dead before", func(s map[string]*gateway.State) {
+			s["tarnhollow"].Tunnels = append(s["tarnhollow"].Tunnels, gateway.TunnelState{Interface: "else-99"})
+		}, "", map[string][]string{"tarnhollow": {"else-99"}}},
+		{"a way goes elsewhere", func(s map[string]*gateway.State) { s["tarnhollow"].Ways[0].Group = 99 }, "a way of tarnhollow goes by nothing, and is to go by", nil},
+		{"one says nothing", func(s map[string]*gateway.State) { delete(s, "tarnhollow") }, "the gateway of tarnhollow says nothing", nil},
+	} {
+		states := p.as(true)
+		c.change(states)
+		seen := p.As(true, states, c.before)
+		if seen.Whole() != (c.words == "") || c.words != "" && !strings.Contains(strings.Join(seen.Wrong, "; "), c.words) {
+			t.Errorf("%s: %+v", c.name, seen)
+		}
+	}
+	for _, bad := range []string{"link:tarnhollow/none", "slow:link:tarnhollow/ring", "gateway:nowhere"} {
+		part, err := outage.ParsePart(bad)
+		if err == nil {
+			_, err = Predict(routes, model, part)
+		}
+		if err == nil {
+			t.Errorf("%s can be drilled", bad)
+		}
+	}
+}

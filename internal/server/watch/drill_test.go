@@ -1,0 +1,118 @@
+package watch
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"strings"
+	"testing"
+	"time"
+
+	"wideknot/core/estate"
+	"wideknot/internal/fleet"
+	"wideknot/internal/server/desk"
+	"wideknot/internal/server/drills"
+	"wideknot/internal/server/events"
+)
+
+// A circuit's death is rehearsed: gateways find it dead and move, as predicted, and are back by
+// themselves whoever went on with it. One that goes otherwise is told so.
+func TestADrillIsAsPredicted(t *testing.T) { // beside others it would take their time, which it measures
+	w := opened(t, "three-sites", 1, func(e *estate.Estate) {
+		e.Overlays[0].Probe = &estate.Probe{Target: estate.FarEnd, IntervalMs: 500, TimeoutMs: 400, Misses: 3, Successes: 3}
+	})
+	world := w.stand()
+	ctx := context.Background()
+	w.eventually("all alive", 60*time.Second, func(rows map[string]desk.GatewayRow) bool {
+		for _, r := range rows {
+			if r.Dead > 0 || r.Tunnels == 0 {
+				return false
+			}
+		}
+		return w.allConfirmed(1)(rows)
+	})
+	office := &drills.Office{Store: w.db, Desk: w.desk}
+	order := drills.Order{Part: "link:withybrook/fibre", Seconds: 15}
+	if _, err := office.Start(ctx, w.key, order); err == nil || !strings.Contains(err.Error(), "window") {
+		t.Errorf("without a window: %v", err)
+	}
+	if _, err := events.AddWindow(ctx, w.db, w.row.ID, events.Window{BeginsAt: time.Now().Add(-time.Minute), Minutes: 60}); err != nil {
+		t.Fatal(err)
+	}
+	run := func(name string) (kill func()) {
+		r := &drills.Runner{Store: w.db, Name: name, Log: slog.New(slog.DiscardHandler)}
+		running, stop := context.WithCancel(ctx)
+		ended := make(chan struct{})
+		go func() { r.Run(running); close(ended) }()
+		kill = func() { stop(); <-ended }
+		t.Cleanup(kill)
+		return kill
+	}
+	drill := func(order drills.Order, meanwhile func(d *drills.Detail)) *drills.Detail {
+		t.Helper()
+		d, err := office.Start(ctx, w.key, order)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := office.Start(ctx, w.key, order); !errors.Is(err, drills.ErrOpen) {
+			t.Errorf("a second one beside it: %v", err)
+		}
+		for until := time.Now().Add(2 * time.Minute); ; time.Sleep(300 * time.Millisecond) {
+			is, err := office.Get(ctx, w.key, d.Number)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if meanwhile(is); is.EndedAt != nil {
+				return is
+			}
+			if time.Now().After(until) {
+				t.Fatalf("it is not over: %+v", is)
+			}
+		}
+	}
+	kill, killed := run("one"), false
+	d := drill(order, func(d *drills.Detail) {
+		if d.State == drills.Running && !killed && len(d.Points) > 1 {
+			killed = true
+			kill()
+			run("two")
+		}
+	})
+	if d.State != drills.Proven || !killed || d.FoundAfter == nil || d.BackAfter == nil || len(d.Points) < 10 || d.Prediction.Tunnels == 0 {
+		t.Errorf("%s %s, killed %v, found after %v, back after %v: %+v", d.State, d.Words, killed, d.FoundAfter, d.BackAfter, d.Points)
+	}
+	// While it is held down something else dies.
+	cut := false
+	d = drill(order, func(d *drills.Detail) {
+		if d.State == drills.Running && !cut {
+			cut = true
+			if err := world.Do(fleet.Change{Do: "cut", Site: "stonebeck", Link: "cell"}); err != nil {
+				t.Error(err)
+			}
+		}
+		if d.State == drills.Returning && cut {
+			if err := world.Do(fleet.Change{Do: "restore", Site: "stonebeck", Link: "cell"}); err != nil {
+				t.Error(err)
+			}
+		}
+	})
+	if d.State != drills.Differs || d.Words == "" {
+		t.Errorf("something else was dead: %s %q", d.State, d.Words)
+	}
+	// One that is stopped lets go at once.
+	order.Seconds = 600
+	began := time.Now()
+	d = drill(order, func(d *drills.Detail) {
+		if d.State == drills.Running {
+			if err := office.Stop(ctx, w.key, d.Number); err != nil {
+				t.Error(err)
+			}
+		}
+	})
+	if took := time.Since(began); took > time.Minute || d.State != drills.Stopped && d.State != drills.Proven && d.State != drills.Differs {
+		t.Errorf("stopped after %v: %s %s", took, d.State, d.Words)
+	}
+	if list, err := office.List(ctx, w.key); err != nil || len(list) != 3 || list[0].Number != 3 {
+		t.Errorf("%+v, %v", list, err)
+	}
+}
