@@ -159,7 +159,7 @@ func TestTheDemoLives(t *testing.T) {
 	s := &standIns{t, freePort(t)}
 	a := launch(t, "demo", folder(t), "--stand-ins-listen", s.at)
 	d := sitDown(t, a)
-	d.page = d.page.CancelTimeout().Timeout(5 * time.Minute) // two rollouts, and gateways that look
+	d.page = d.page.CancelTimeout().Timeout(8 * time.Minute) // two rollouts, a drill, and gateways that look
 	d.goTo("/e/brindlewater/d/first/watch")
 	p := a.signedIn(t, demoOwner, demoPassword)
 	for until := time.Now().Add(3 * time.Minute); ; time.Sleep(300 * time.Millisecond) {
@@ -193,6 +193,9 @@ func TestTheDemoLives(t *testing.T) {
 	d.find("[data-gateway=fenhouse] span", "its clock is 4 min fast")
 	d.goTo("/e/brindlewater/d/first/release?view=plan")
 	d.find("[data-testid=plan-sum] p", "No gateway has anything to change")
+	p.must("POST", "/api/estates/brindlewater/windows", map[string]any{"begins_at": time.Now().Add(-time.Minute), "minutes": 60, "words": "a drill of Lumenway"}, nil)
+	aDrillIsAsPredicted(d)
+	aSlowTunnelIsTried(d, s)
 	p.must("POST", "/api/estates/brindlewater/drafts/winter-round/release", map[string]any{"message": "winter round", "reason": "as it stands"}, nil)
 	goesAndComesBack(d)
 	aFaultStopsIt(d, s)
@@ -216,11 +219,69 @@ func TestTheDemoLives(t *testing.T) {
 	d.write(d.labelled("URL"), "https://chat.example/hook")
 	d.click("[data-testid=listeners] button", "Tell them")
 	d.find("[data-testid=listeners] form", "its administrator allows hosts by --tell")
+	s.change(`{"do":"restore","site":"tarnhollow","link":"ring"}`)
+	looksOverTime(d)
 	d.goTo("/e/brindlewater/d/winter-round/watch/osierweir")
 	d.click("[data-testid=keys] button", "Make a new key here")
 	d.find("[data-testid=keys] p", "1 new key is in this draft")
 	d.goTo("/e/brindlewater/d/winter-round/release")
 	d.find("section li, section p, section td", "osierweir")
+}
+
+// aDrillIsAsPredicted rehearses the death of a carrier, from its outage to the report.
+func aDrillIsAsPredicted(d *desk) {
+	d.t.Helper()
+	d.goTo("/e/brindlewater/d/released/outages?fail=provider:Lumenway")
+	d.click("section a", "Drill it")
+	d.find("[data-testid=drill-plan] li", "nobody is cut")
+	d.click("[data-testid=drill-plan] button", "Begin the drill")
+	d.await(30*time.Second, "[data-testid=drill] p", "held down")
+	d.await(2*time.Minute, "[data-testid=drill] p", "as predicted")
+	if report := string(d.download("[data-testid=drill] a", "Report")); !strings.Contains(report, "provider:Lumenway") || !strings.Contains(report, "✓ As predicted") {
+		d.t.Errorf("the report says %s", report)
+	}
+	if sheet := string(d.download("[data-testid=drill] a", "Sheet")); !strings.HasPrefix(sheet, "second,ends dead,") {
+		d.t.Errorf("the sheet says %.200s", sheet)
+	}
+	d.goTo("/e/brindlewater/d/released/outages?fail=provider:Lumenway")
+	d.find("[data-testid=drilled]", "as predicted")
+}
+
+// aSlowTunnelIsTried loads a tunnel whose circuit bears less than the survey says, and corrects
+// the survey.
+func aSlowTunnelIsTried(d *desk, s *standIns) {
+	d.t.Helper()
+	s.change(`{"do":"like","site":"tarnhollow","link":"cell","up_mbps":2}`)
+	d.goTo("/e/brindlewater/d/winter-round/watch/tarnhollow")
+	d.find("[data-testid=tunnel-ends] td", "cell")
+	d.goTo("/e/brindlewater/d/winter-round/watch/-/bench?site=tarnhollow&interface=harrowmere-4")
+	d.find("p", "A window of maintenance is open")
+	d.click("button", "Load the tunnel")
+	d.await(time.Minute, "[data-bench=tarnhollow] p", "▲ It bears")
+	d.click("[data-bench=tarnhollow] a", "Correct tarnhollow")
+	offer := d.find("[data-offer=\"link:cell:up-rate\"]", "up rate of WAN link cell")
+	take, err := offer.ElementR("button", "Take")
+	d.must(err)
+	d.must(take.Click(proto.InputMouseButtonLeft, 1))
+	d.gone("[data-offer=\"link:cell:up-rate\"]", "up rate")
+	s.change(`{"do":"like","site":"tarnhollow","link":"cell","up_mbps":0}`)
+}
+
+// looksOverTime looks at what was measured while circuits were cut: which tunnels carried, and one
+// of them as a plot and as a sheet.
+func looksOverTime(d *desk) {
+	d.t.Helper()
+	d.goTo("/e/brindlewater/d/winter-round/watch/-/time?site=tarnhollow&other=osierweir")
+	d.await(30*time.Second, "[data-leg=tarnhollow] td", "standby")
+	d.find("[data-testid=meanwhile] td", "The circuit ring of tarnhollow is dead")
+	d.click("[data-leg=tarnhollow] button", ":")
+	d.find("header button", "Zoom out")
+	d.goTo("/e/brindlewater/d/winter-round/watch/-/time?site=tarnhollow&interface=harrowmere-1")
+	d.find("h2", "Latency")
+	d.find("[data-plot=Latency] .u-legend", "jitter")
+	if sheet := string(d.download("header a", "Take away as CSV")); !strings.HasPrefix(sheet, "time (UTC),seconds,latency (ms),") || strings.Count(sheet, "\n") < 5 {
+		d.t.Errorf("the sheet says %.300s", sheet)
+	}
 }
 
 // asksWhy asks why a host is not reached as designed: the gateways look, and the page names the

@@ -36,5 +36,6 @@ const (
 	HostSilent       Code = "host-silent"       //
 	LANDead          Code = "lan-dead"          //
 	TunnelDead       Code = "tunnel-dead"       // for a reason that is not seen
+	Drilled          Code = "drill"             // it is held down
 	GatewaysDisagree Code = "gateways-disagree" // all is as designed, and yet nothing comes through
 )

@@ -114,6 +114,15 @@ func TestDiagnose(t *testing.T) {
 			k.Gateways["tarnhollow"].Offers.Behind = []gateway.Behind{{Prefix: netip.MustParsePrefix("10.20.0.0/16"), Via: netip.MustParseAddr("10.16.4.9"), Device: "lan0"}}
 		}, verdict: Refused, causes: []Cause{{Code: Collision, Sure: Sure, Site: "tarnhollow"}}},
 		{name: "a circuit", parts: ring, verdict: Standby, causes: []Cause{{Code: CircuitDead, Sure: Sure, Site: "osierweir"}}},
+		{name: "a drill", parts: ring, change: func(k *Known) {
+			s := k.Gateways["osierweir"].State
+			for i := range s.Links {
+				s.Links[i].NextHopUp, s.Links[i].NamesUp = true, true
+			}
+			for i := range s.Tunnels {
+				s.Tunnels[i].Held = !s.Tunnels[i].Up
+			}
+		}, verdict: Standby, causes: []Cause{{Code: Drilled, Sure: Sure, Site: "osierweir"}}},
 		{name: "a gateway that is off", parts: []outage.Part{{Kind: outage.Gateway, Name: "osierweir"}}, verdict: Fails, causes: []Cause{{Code: Away, Sure: Likely, Site: "osierweir"}}},
 		{name: "one that has not joined", change: func(k *Known) { k.Gateways["osierweir"] = &Gateway{} }, verdict: Unseen},
 		{name: "away, though it carries, by a wrong clock", change: func(k *Known) {

@@ -89,6 +89,7 @@ func Look(k *Known, m *outage.Model) Situation {
 		dying: map[*tunnel.Tunnel]bool{}, put: map[*tunnel.Tunnel]bool{}, silent: map[string]bool{}, gone: map[string]bool{}, list: []Trouble{},
 	}
 	s.collect()
+	s.drilled()
 	s.hear()
 	told := s.circuits()
 	s.off()
@@ -144,6 +145,30 @@ func (s *sorter) collect() {
 				}
 			}
 		}
+	}
+}
+
+// drilled adds tunnels that gateways hold down, which is nobody's fault.
+func (s *sorter) drilled() {
+	held := func(t *tunnel.Tunnel) bool {
+		for _, p := range []*tunnel.Port{&t.A, &t.B} {
+			if state := s.tunnelState(s.key(p.Site), p.Interface); state != nil && state.Held {
+				return true
+			}
+		}
+		return false
+	}
+	n := 0
+	for _, p := range s.left {
+		if held(p.tunnel) {
+			n++
+		}
+	}
+	if n > 0 {
+		s.add(Trouble{
+			Code: Drilled, Sure: Sure, Words: fmt.Sprintf("a drill holds %d tunnels down", n),
+			Repair: Cure{Words: "They come back by themselves; the page of drills lets them go at once.", Where: "watch"},
+		}, held)
 	}
 }
 

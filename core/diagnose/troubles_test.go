@@ -239,3 +239,38 @@ func thousand(b *testing.B) (*route.Map, *outage.Model, *Known) {
 	b.Fatal("the sample has no carriers")
 	return nil, nil, nil
 }
+
+// What a drill holds down is one trouble that cuts nobody, and no carrier's fault.
+func TestADrillIsNoFault(t *testing.T) {
+	m := brindlewater(t)
+	model := outage.New(m)
+	part := outage.Part{Kind: outage.Provider, Name: "Lumenway"}
+	known := reported(t, m, model, part)
+	n := 0
+	kills, err := model.Kills(part)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, g := range known.Gateways {
+		for i := range g.State.Links {
+			g.State.Links[i].NextHopUp, g.State.Links[i].NamesUp = true, true
+		}
+		g.Up = true
+		for i := range g.State.Tunnels {
+			g.State.Tunnels[i].Held = !g.State.Tunnels[i].Up
+		}
+	}
+	for i := range m.Plan.Overlays {
+		for j := range m.Plan.Overlays[i].Adjacencies {
+			for l := range m.Plan.Overlays[i].Adjacencies[j].Tunnels {
+				if tun := &m.Plan.Overlays[i].Adjacencies[j].Tunnels[l]; kills.Dead(tun) && !tun.Mute {
+					n++
+				}
+			}
+		}
+	}
+	is := Look(known, model)
+	if len(is.Troubles) != 1 || is.Troubles[0].Code != Drilled || is.Troubles[0].Tunnels != n || is.Cut != 0 {
+		t.Errorf("%d tunnels are held down: %+v", n, is.Troubles)
+	}
+}

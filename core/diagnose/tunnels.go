@@ -112,6 +112,16 @@ func (d *diagnoser) seeTunnels() {
 // examine looks for why a tunnel is dead.
 func (d *diagnoser) examine(t *tunnel.Tunnel) {
 	a, b := d.side(&t.A), d.side(&t.B)
+	for _, s := range []*side{a, b} {
+		if s.state != nil && s.state.Held {
+			d.cause(Cause{
+				Code: Drilled, Sure: Sure, Site: s.key, Link: s.link.Key, Tunnel: s.port.Interface, Words: "a drill holds the tunnel from " + a.name() + " to " + b.name() + " down",
+				Evidence: []string{"the gateway of " + s.key + " says so"},
+				Repair:   Cure{Words: "It comes back by itself; the page of drills lets it go at once.", Where: "watch", Site: s.key},
+			})
+			return
+		}
+	}
 	if !a.g.Up || !b.g.Up { // the one that is not there may explain it: seeGateways says so
 		d.circuits(a)
 		d.circuits(b)

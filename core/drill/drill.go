@@ -13,33 +13,34 @@ import (
 
 // A Prediction is what a part's failure does to gateways.
 type Prediction struct {
-	Part     string  `json:"part"`
-	Tunnels  int     `json:"tunnels" doc:"that it kills"`
-	Sites    []Site  `json:"sites" doc:"whose gateways have ends of them"`
-	Detect   float64 `json:"detect_s" doc:"until all of them are found dead, in seconds"`
-	Return   float64 `json:"return_s" doc:"until all of them are back, in seconds"`
-	Moved    int     `json:"moved" doc:"pairs of sites that go by other tunnels"`
-	Squeezed int     `json:"squeezed" doc:"pairs that do, and are left with too little"`
-	Cut      int     `json:"cut" doc:"pairs that are cut"`
+	Part     string    `json:"part"`
+	Tunnels  int       `json:"tunnels" doc:"that it kills"`
+	Sites    []Touched `json:"sites" doc:"whose gateways have ends of them"`
+	Detect   float64   `json:"detect_s" doc:"until all of them are found dead, in seconds"`
+	Return   float64   `json:"return_s" doc:"until all of them are back, in seconds"`
+	Moved    int       `json:"moved" doc:"pairs of sites that go by other tunnels"`
+	Squeezed int       `json:"squeezed" doc:"pairs that do, and are left with too little"`
+	Cut      int       `json:"cut" doc:"pairs that are cut"`
 }
 
-// A Site is a gateway with ends of the tunnels that die.
-type Site struct {
-	Key  string   `json:"key"`
-	Ends []string `json:"ends" doc:"by their interfaces"`
-	Ways []Way    `json:"ways"`
+// A Touched is a gateway with ends of the tunnels that die.
+type Touched struct {
+	Key    string     `json:"key"`
+	Ends   []string   `json:"ends" doc:"by their interfaces"`
+	Ways   []DrillWay `json:"ways,omitempty"`
+	Digest string     `json:"digest" doc:"of what its gateway is to run"`
 	// Holds is whether the part is at this site, so that its gateway holds the tunnels down.
 	Holds bool `json:"holds"`
 }
 
-// A Way is by which tunnels a gateway sends: groups in their order.
-type Way struct {
-	ID     int     `json:"id"`
-	Groups []Group `json:"groups"`
+// A DrillWay is by which tunnels a gateway sends: groups in their order.
+type DrillWay struct {
+	ID     int          `json:"id"`
+	Groups []DrillGroup `json:"groups"`
 }
 
-// A Group is tunnels that share the load.
-type Group struct {
+// A DrillGroup is tunnels that share the load.
+type DrillGroup struct {
 	Place int      `json:"place"`
 	Ends  []string `json:"ends"`
 }
@@ -58,11 +59,11 @@ func Predict(routes *route.Map, model *outage.Model, part outage.Part) (*Predict
 	if err != nil {
 		return nil, err
 	}
-	out := &Prediction{Part: part.String(), Moved: outcome.Moved, Squeezed: outcome.Squeezed, Cut: outcome.Cut, Sites: []Site{}}
+	out := &Prediction{Part: part.String(), Moved: outcome.Moved, Squeezed: outcome.Squeezed, Cut: outcome.Cut, Sites: []Touched{}}
 	p := routes.Plan
 	ends := 0
 	for i := range p.Estate.Sites {
-		one := Site{Key: p.Site(i).Key, Ends: []string{}, Ways: []Way{}}
+		one := Touched{Key: p.Site(i).Key, Ends: []string{}, Ways: []DrillWay{}}
 		for _, e := range p.Ends(i) {
 			o, _, t := p.At(e)
 			if !kills.Dead(t) || t.Mute {
@@ -79,15 +80,16 @@ func Predict(routes *route.Map, model *outage.Model, part outage.Part) (*Predict
 		ends += len(one.Ends)
 		one.Holds = isAt(model, part, i)
 		config := gateway.Of(routes, i)
+		one.Digest = config.Digest()
 		for _, name := range one.Ends {
 			if t := config.Tunnel(name); t == nil || t.Probe == nil {
 				return nil, fmt.Errorf("%s of %s has no probes: nobody would notice that it is dead", name, one.Key)
 			}
 		}
 		for _, w := range config.Ways {
-			way := Way{ID: w.ID, Groups: []Group{}}
+			way := DrillWay{ID: w.ID, Groups: []DrillGroup{}}
 			for _, g := range w.Groups {
-				group := Group{Place: g.Place}
+				group := DrillGroup{Place: g.Place}
 				for _, m := range g.Members {
 					group.Ends = append(group.Ends, m.Interface)
 				}
@@ -192,7 +194,7 @@ func (p *Prediction) As(held bool, states map[string]*gateway.State, before map[
 }
 
 // group is the place of the first group of which something lives, 0 where nothing does.
-func (w *Way) group(dead map[string]bool) int {
+func (w *DrillWay) group(dead map[string]bool) int {
 	for i := range w.Groups {
 		if slices.ContainsFunc(w.Groups[i].Ends, func(end string) bool { return !dead[end] }) {
 			return w.Groups[i].Place
@@ -201,7 +203,7 @@ func (w *Way) group(dead map[string]bool) int {
 	return 0
 }
 
-func (w *Way) words(place int) string {
+func (w *DrillWay) words(place int) string {
 	for i := range w.Groups {
 		if w.Groups[i].Place == place {
 			return fmt.Sprint(w.Groups[i].Ends[0])

@@ -115,7 +115,7 @@ func TestDifferencesAreNamed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	site := p.Sites[slices.IndexFunc(p.Sites, func(s Site) bool { return s.Key == "tarnhollow" })]
+	site := p.Sites[slices.IndexFunc(p.Sites, func(s Touched) bool { return s.Key == "tarnhollow" })]
 	for _, c := range []struct {
 		name   string
 		change func(map[string]*gateway.State)

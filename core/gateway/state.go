@@ -131,7 +131,7 @@ type TunnelState struct {
 	LossBackPPM int            `json:"loss-back,omitempty"`
 	PathMTU     int            `json:"path-mtu,omitempty"`
 	Beyond      bool           `json:"beyond-limits,omitempty"` // of its probe profile
-	Held        bool           `json:"held,omitempty"`          // down, for a drill
+	Held        bool           `json:"held,omitempty"`          // down for a drill, or not back from one
 	KeptOff     Counter        `json:"kept-off,omitempty"`      // packets of zones that its links are not for
 }
 

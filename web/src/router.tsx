@@ -41,6 +41,7 @@ export const router = createBrowserRouter([
           { path: "watch/-/events", lazy: stage(() => import("./stages/watch/events")) },
           { path: "watch/-/time", lazy: stage(() => import("./stages/watch/over-time")) },
           { path: "watch/-/bench", lazy: stage(() => import("./stages/watch/bench")) },
+          { path: "watch/-/drills", lazy: stage(() => import("./stages/watch/drills")) },
           { path: "watch/-/why", lazy: stage(() => import("./stages/watch/why")) },
           { path: "watch/:site", lazy: stage(() => import("./stages/watch/gateway")) },
           { path: "release", lazy: stage(() => import("./stages/release/release")) },

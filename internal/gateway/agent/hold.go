@@ -33,7 +33,7 @@ func (a *Agent) Hold(ctx context.Context, h *gateway.Hold) error {
 		until := time.Now().Add(time.Duration(h.Seconds) * time.Second)
 		for _, name := range h.Interfaces {
 			if w := a.prober.watched[name]; h.Seconds > 0 || !w.heldUntil.IsZero() {
-				w.heldUntil = until
+				w.heldUntil, w.drilled = until, true
 			}
 		}
 		if h.Seconds > 0 {

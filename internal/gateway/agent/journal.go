@@ -25,6 +25,7 @@ const (
 	Refused      = "refused"
 	TunnelDead   = "tunnel-dead"
 	TunnelBack   = "tunnel-back"
+	BothAlive    = "tunnel-carries" // by what both ends say
 	PathMTU      = "path-mtu"
 	BeyondLimits = "beyond-limits"
 	WithinLimits = "within-limits"

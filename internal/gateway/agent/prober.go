@@ -70,6 +70,7 @@ type watched struct {
 	disagrees time.Time // since when the two ends differ
 	told      bool      // that they do
 	heldUntil time.Time // for a drill: its probes are as good as lost until then
+	drilled   bool      // it was, and has not been alive since
 }
 
 // probes reports whether the tunnel is probed.
@@ -355,7 +356,10 @@ func (p *prober) heard(packet []byte, m stamp.Meta) {
 	now := time.Now()
 	was := w.alive(now)
 	w.farDead, w.farSaid = value[1]&saysDead != 0, now
-	if w.alive(now) != was {
+	if is := w.alive(now); is != was {
+		if is { // servers ask when something is told, and would not know for seconds
+			p.events(BothAlive, w.tunnel.Interface, "%s to %s/%s carries again: its far end says so too", w.tunnel.Interface, w.tunnel.Peer, w.tunnel.PeerLink)
+		}
 		p.signal(p.changed)
 		p.retell(now)
 	}
@@ -433,6 +437,7 @@ func (p *prober) look(w *watched, now time.Time) {
 		w.heldUntil = time.Time{}
 		w.life.forgive() // that it was dead tells nothing of it
 	}
+	w.drilled = w.drilled && (w.held(now) || !w.alive(now))
 	for {
 		if _, ok := w.session.Overdue(now); !ok {
 			break

@@ -53,7 +53,7 @@ func (a *Agent) state() (*gateway.State, error) {
 		if !d.Handshake.IsZero() {
 			one.HandshakeS = max(1, int(now.Sub(d.Handshake).Seconds()))
 		}
-		one.PathMTU, one.Beyond, one.Held = w.sizer.found, w.beyond, w.held(now)
+		one.PathMTU, one.Beyond, one.Held = w.sizer.found, w.beyond, w.drilled && (w.held(now) || !w.alive(now))
 		latency, jitter := w.quality.latency()
 		one.LatencyUs, one.JitterUs = int(latency.Microseconds()), int(jitter.Microseconds())
 		one.LossOutPPM, one.LossBackPPM = w.quality.loss()

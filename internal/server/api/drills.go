@@ -41,6 +41,9 @@ func (s *Server) drills(a huma.API) {
 			if err != nil {
 				return nil, refusal(err)
 			}
+			for i := range p.Sites {
+				p.Sites[i].Ways = nil
+			}
 			return &struct{ Body DrillForesight }{DrillForesight{release, *p}}, nil
 		})
 	huma.Register(a, operation("start-drill", http.MethodPost, "/api/estates/{estate}/drills", "Let gateways hold a part's tunnels down for a time, in a window of maintenance"),

@@ -90,7 +90,8 @@ func (d *Desk) BenchOf(ctx context.Context, estateKey, site, iface string) (*Ben
 	return out, nil
 }
 
-// bound is up to which rate one way is loaded: no more than the survey gives both links.
+// bound is up to which rate one way is loaded, as packets are in the tunnel: no more than the survey
+// gives both links.
 func bound(up, down float64) int {
 	least := up
 	if up == 0 || down > 0 && down < up {
@@ -99,7 +100,8 @@ func bound(up, down float64) int {
 	if least == 0 {
 		return benchUnknown
 	}
-	return max(gateway.LeastBench, min(gateway.MostBench, int(least*1000*benchPart)))
+	const usual = 1400 // bytes of a packet in a tunnel, about
+	return max(gateway.LeastBench, min(gateway.MostBench, int(least*1000*benchPart*usual/(usual+outerHeaders))))
 }
 
 func linkOf(e *estate.Estate, site, link string) estate.Link {

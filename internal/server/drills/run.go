@@ -216,7 +216,7 @@ func (t *turn) watch() error {
 
 // late is by how many seconds what gateways report may be behind what is: a report comes within one,
 // and it is looked at each.
-const late = 3
+const late = 4
 
 // judge says how it was, once all is back.
 func (t *turn) judge() error {
@@ -229,6 +229,8 @@ func (t *turn) judge() error {
 		return t.end(Differs, "never was all as predicted")
 	case float64(*t.row.FoundAfter) > t.prediction.Detect+late:
 		return t.end(Differs, fmt.Sprintf("all was as predicted after %d s, and is to be after %.1f s", *t.row.FoundAfter, t.prediction.Detect))
+	case float64(*t.row.BackAfter) > t.prediction.Return+late:
+		return t.end(Differs, fmt.Sprintf("all was back after %d s, and is to be after %.1f s", *t.row.BackAfter, t.prediction.Return))
 	}
 	return t.end(Proven, "")
 }

@@ -38,7 +38,7 @@ func TestATunnelIsTried(t *testing.T) {
 	}
 	time.Sleep(5 * time.Second) // until probes were answered both ways
 	b, err := w.desk.BenchOf(ctx, w.key, "tarn", "first-1")
-	if err != nil || b.Ends[1].Site != "first" || b.Ends[1].Interface != "tarn-2" || b.Ends[0].Kbps != 3800 || b.Ends[1].Kbps != 3800 {
+	if err != nil || b.Ends[1].Site != "first" || b.Ends[1].Interface != "tarn-2" || b.Ends[0].Kbps != 3643 || b.Ends[1].Kbps != 3643 {
 		t.Fatalf("%+v, %v", b, err)
 	}
 	go func() {

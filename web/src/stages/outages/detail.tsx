@@ -1,6 +1,8 @@
 import { X } from "lucide-react";
 import { Link } from "react-router";
 import type { DetailSheet, LineSheet, StretchSheet, TakeoverSheet } from "../../api/client";
+import { useDrills } from "../../api/drills";
+import { useGateways } from "../../api/gateways";
 import { useOutage } from "../../api/outages";
 import { type Place, pageOf } from "../../api/place";
 import { useAddress } from "../../parts/address";
@@ -9,6 +11,8 @@ import { lookAt } from "../../parts/look";
 import { count, many } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
+import { When } from "../../parts/when";
+import { states } from "../watch/drill-states";
 import { Course } from "./course";
 import { letterOf, short, verdicts } from "./words";
 
@@ -62,6 +66,37 @@ export function Detail(props: {
   );
 }
 
+/** When it was drilled last, and how that was. */
+function Drilled({ at, part }: { at: Place; part: string }) {
+  const joined = (useGateways(at.estate).data?.gateways ?? []).length > 0;
+  const last = useDrills(at.estate, joined).data?.find((d) => d.part === part && d.ended_at);
+  if (!joined) {
+    return null;
+  }
+  return (
+    <>
+      {" · "}
+      <Link
+        className="link link-primary"
+        to={`${pageOf(at)}/watch/-/drills?${new URLSearchParams({ fail: part })}`}
+      >
+        Drill it
+      </Link>
+      {last ? (
+        <span data-testid="drilled">
+          {" · "}
+          {states[last.state]},{" "}
+          <Link className="link" to={`${pageOf(at)}/watch/-/drills?drill=${last.number}`}>
+            <When at={last.ended_at ?? last.begins_at} />
+          </Link>
+        </span>
+      ) : (
+        <span className="text-secondary"> · never drilled</span>
+      )}
+    </>
+  );
+}
+
 function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
   const [params, set] = useAddress();
   const sites = d.sites ?? [];
@@ -96,6 +131,9 @@ function Told({ at, d, fail }: { at: Place; d: DetailSheet; fail: string[] }) {
         >
           Follow a packet meanwhile
         </Link>
+        {fail.length === 1 && partOf(fail[0] ?? "").degree === "dead" ? (
+          <Drilled at={at} part={fail[0] ?? ""} />
+        ) : null}
       </p>
       {sites.length === 0 ? (
         <p className="text-secondary">It affects nobody: whatever it carries is standby.</p>

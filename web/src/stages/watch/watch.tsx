@@ -54,6 +54,9 @@ export default function Watch() {
                 <Link className="btn btn-sm" to={`${pageOf(at)}/watch/-/events`}>
                   Events
                 </Link>
+                <Link className="btn btn-sm" to={`${pageOf(at)}/watch/-/drills`}>
+                  Drills
+                </Link>
                 <Link className="btn btn-sm" to={`${pageOf(at)}/watch/-/time`}>
                   Over time
                 </Link>
