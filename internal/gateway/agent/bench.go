@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/netip"
 	"sync"
@@ -19,8 +20,9 @@ const (
 	benchFor   = 1500 * time.Millisecond
 	benchPause = 700 * time.Millisecond
 	benchTick  = 2 * time.Millisecond
-	benchEnds  = 3    // small packets after each step: their answers tell how many arrived
-	benchStops = 10.0 // loss in hundredths, beyond which higher rates tell nothing more
+	benchWaits = 10 * time.Second // for a tunnel that is dead
+	benchEnds  = 3                // small packets after each step: their answers tell how many arrived
+	benchStops = 10.0             // loss in hundredths, beyond which higher rates tell nothing more
 )
 
 // shortTLV asks a reflector of ours for an answer without what the packet was padded with.
@@ -40,26 +42,10 @@ func (a *Agent) Bench(ctx context.Context, b *gateway.Bench) (*gateway.Benched, 
 	}
 	defer a.benching.Unlock()
 	k := &bench{}
-	err := a.do(ctx, func() error {
-		now, err := time.Now(), fmt.Errorf("there is no tunnel %s", b.Interface)
-		a.prober.each(func(w *watched) {
-			switch {
-			case w.tunnel.Interface != b.Interface:
-			case !w.probes():
-				err = fmt.Errorf("%s has no probes, so its far end counts nothing", b.Interface)
-			case !w.alive(now) || w.index == 0:
-				err = fmt.Errorf("%s is dead", b.Interface)
-			default:
-				err = nil
-				k.to = stamp.Meta{Far: netip.AddrPortFrom(w.far, stamp.Port), Near: w.near, Interface: w.index}
-				k.session, k.size = w.session.ID|benching, w.tunnel.MTU
-				if w.sizer.found > 0 {
-					k.size = min(k.size, w.sizer.found)
-				}
-			}
-		})
-		return err
-	})
+	err := a.ready(ctx, b.Interface, k)
+	for until := time.Now().Add(benchWaits); errors.Is(err, errDead) && time.Now().Before(until); err = a.ready(ctx, b.Interface, k) {
+		k.rest(ctx) // what was sent the other way may have killed it
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -81,6 +67,33 @@ func (a *Agent) Bench(ctx context.Context, b *gateway.Bench) (*gateway.Benched, 
 		}
 	}
 	return out, ctx.Err()
+}
+
+// errDead is of a tunnel that may be back soon.
+var errDead = errors.New("is dead")
+
+// ready finds the tunnel, and how it is probed.
+func (a *Agent) ready(ctx context.Context, name string, k *bench) error {
+	return a.do(ctx, func() error {
+		now, err := time.Now(), fmt.Errorf("there is no tunnel %s", name)
+		a.prober.each(func(w *watched) {
+			switch {
+			case w.tunnel.Interface != name:
+			case !w.probes():
+				err = fmt.Errorf("%s has no probes, so its far end counts nothing", name)
+			case !w.alive(now) || w.index == 0:
+				err = fmt.Errorf("%s %w", name, errDead)
+			default:
+				err = nil
+				k.to = stamp.Meta{Far: netip.AddrPortFrom(w.far, stamp.Port), Near: w.near, Interface: w.index}
+				k.session, k.size = w.session.ID|benching, w.tunnel.MTU
+				if w.sizer.found > 0 {
+					k.size = min(k.size, w.sizer.found)
+				}
+			}
+		})
+		return err
+	})
 }
 
 // A bench is one tunnel being loaded.

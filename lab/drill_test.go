@@ -1,0 +1,101 @@
+package main
+
+import (
+	"context"
+	"log/slog"
+	"testing"
+	"time"
+
+	"wideknot/core/gateway"
+	"wideknot/internal/server/drills"
+	"wideknot/internal/server/events"
+	"wideknot/internal/server/series"
+	"wideknot/internal/server/store"
+)
+
+// Real gateways hold tunnels down for a drill, move and come back as predicted; say what a tunnel
+// bears whose circuit the kernel makes narrow; and what they measured is kept.
+func TestRealGatewaysDrillAndBear(t *testing.T) {
+	t.Parallel() // it waits most of the time
+	o := operate(t)
+	o.server("a", 0)
+	o.confirmed(1, 60*time.Second)
+	o.alive(60 * time.Second)
+	ctx := context.Background()
+	var row store.Estate
+	o.must(o.db.Snapshot(ctx, func(tx *store.Tx) (err error) { row, err = tx.Estate(o.key, false); return err }))
+	_, err := events.AddWindow(ctx, o.db, row.ID, events.Window{BeginsAt: time.Now().Add(-time.Minute), Minutes: 60})
+	o.must(err)
+	const mill, tarn = 0, 1
+	toMill := o.tunnel(tarn, mill)
+
+	internet := o.between["internet"]
+	o.must(internet.run("", "tc", "qdisc", "add", "dev", "s0l0", "root", "handle", "1:", "htb", "default", "1"))
+	o.must(internet.run("", "tc", "class", "add", "dev", "s0l0", "parent", "1:", "classid", "1:1", "htb", "rate", "4mbit", "burst", "8k"))
+	b, err := o.desk.BenchOf(ctx, o.key, o.routes.Plan.Site(tarn).Key, toMill.Interface)
+	o.must(err)
+	runs, err := o.desk.Bench(ctx, b)
+	o.must(err)
+	o.must(internet.run("", "tc", "qdisc", "del", "dev", "s0l0", "root"))
+	if there := runs[0]; there.Words != "" || !there.Limit || there.LinkMbps < 3.2 || there.LinkMbps > 4.3 {
+		t.Errorf("towards the narrow circuit: %+v", there)
+	}
+	if back := runs[1]; back.Words != "" || back.LinkMbps < 5 {
+		t.Errorf("the other way: %+v", back)
+	}
+
+	o.alive(60 * time.Second)
+	office := &drills.Office{Store: o.db, Desk: o.desk}
+	running, stop := context.WithCancel(ctx)
+	ended := make(chan struct{})
+	go func() {
+		(&drills.Runner{Store: o.db, Name: "a", Log: slog.New(slog.DiscardHandler)}).Run(running)
+		close(ended)
+	}()
+	defer func() { stop(); <-ended }()
+	part := "link:" + o.routes.Plan.Site(tarn).Key + "/" + toMill.Link
+	d, err := office.Start(ctx, o.key, drills.Order{Part: part, Seconds: 15})
+	o.must(err)
+	var is *drills.Detail
+	for until := time.Now().Add(90 * time.Second); ; time.Sleep(300 * time.Millisecond) {
+		is, err = office.Get(ctx, o.key, d.Number)
+		o.must(err)
+		if is.EndedAt != nil {
+			break
+		}
+		if time.Now().After(until) {
+			t.Fatalf("it is not over: %+v", is)
+		}
+	}
+	if is.State != drills.Proven || is.FoundAfter == nil {
+		t.Errorf("%s %s, found after %v, back after %v: %+v", is.State, is.Words, is.FoundAfter, is.BackAfter, is.Points)
+	}
+	o.measured(row.ID, toMill)
+}
+
+// measured looks for what was measured of a tunnel while that was held down.
+func (o *operated) measured(estate uint64, of *gateway.Tunnel) {
+	o.t.Helper()
+	site := o.routes.Plan.Site(1).Key
+	for until := time.Now().Add(40 * time.Second); ; time.Sleep(500 * time.Millisecond) {
+		now := time.Now()
+		s, err := series.Read(context.Background(), o.db, estate, series.Query{Site: site, Interface: of.Interface, From: now.Add(-time.Hour), To: now})
+		o.must(err)
+		alive, dead := 0, 0
+		for i := range s.At {
+			if v := s.Columns[0].Values[i]; v != nil && *v > 0 {
+				alive++
+			}
+			if v := s.Columns[8].Values[i]; v != nil && *v > 50 {
+				dead++
+			}
+		}
+		if alive > 1 && dead > 0 {
+			return
+		}
+		if now.After(until) {
+			o.t.Fatalf("%d rows with answers, %d of a dead tunnel: %+v", alive, dead, s)
+		}
+	}
+}
+
