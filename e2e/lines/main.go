@@ -34,6 +34,7 @@ func main() {
 	binary := flag.String("binary", "bin/wideknot", "the program")
 	sites := flag.Int("sites", 1000, "spokes of the estate, each with a gateway")
 	links := flag.Int("links", 3, "WAN links of each")
+	hours := flag.Int("hours", 0, "so many hours of samples are written first, and pages of Watch are measured; nothing else is")
 	flag.Parse()
 	ports := []string{port(), port(), port()}
 	lines := ports[0] + "," + ports[2]
@@ -52,6 +53,12 @@ func main() {
 	}
 	fmt.Printf("%d gateways joined in %.1f s\n", len(f.all), time.Since(began).Seconds())
 	f.until("have release 1 confirmed", 10*time.Minute, func(g row) bool { return g.Up && g.Confirmed == 1 })
+	if *hours > 0 {
+		if err := f.history(ctx, *hours); err != nil {
+			log.Fatal(err)
+		}
+		return
+	}
 	f.rest("one server")
 	f.changes(200)
 	f.name = f.rows()[0].Server

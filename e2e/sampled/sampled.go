@@ -67,8 +67,17 @@ func (l *Server) Beside(binary string, more ...string) (*Server, error) {
 		return nil, err
 	}
 	other := &Server{folder: folder, Token: l.Token, Sites: l.Sites}
-	dsn := fmt.Sprintf("wideknot:%s@unix(%s/mariadb/mariadb.sock)/wideknot", password, l.folder)
-	return other, other.run(binary, append([]string{"--var", folder, "--dsn", dsn, "--master-key-file", l.folder + "/master.key"}, more...))
+	return other, other.run(binary, append([]string{"--var", folder, "--dsn", l.dsn(password), "--master-key-file", l.folder + "/master.key"}, more...))
+}
+
+func (l *Server) dsn(password []byte) string {
+	return fmt.Sprintf("wideknot:%s@unix(%s/mariadb/mariadb.sock)/wideknot", password, l.folder)
+}
+
+// DSN is the address of its database.
+func (l *Server) DSN() (string, error) {
+	password, err := os.ReadFile(l.folder + "/mariadb/password")
+	return l.dsn(password) + "?parseTime=true", err
 }
 
 // Kill ends the server as a power cut would.

@@ -26,12 +26,19 @@ var views = []struct{ name, path, script string }{
 	{"site-tunnels", "/e/brindlewater/d/first/paths/tarnhollow", ""},
 	{"site-routes", "/e/brindlewater/d/first/paths/tarnhollow?view=routes", ""},
 	{"outages", "/e/brindlewater/d/first/outages?fail=link:alderfold/copper&a=alderfold&b=mossgill", settle},
-	{"outages-plan", "/e/brindlewater/d/first/outages?view=plan", settle},
 	{"release", "/e/brindlewater/d/winter-round/release", ""},
 	{"watch", "/e/brindlewater/d/first/watch", settle},
 	{"gateway", "/e/brindlewater/d/first/watch/tarnhollow", settle},
 	{"why", "/e/brindlewater/d/first/watch/-/why?from=10.16.4.10&to=10.20.45.9", settle},
-	{"site-configuration", "/e/brindlewater/d/first/paths/tarnhollow?view=configuration&file=tarnhollow/wg/harrowmere-1.conf", ""},
+	{"over-time", "/e/brindlewater/d/first/watch/-/time?site=tarnhollow&interface=harrowmere-2", settle},
+	{"drill", "/e/brindlewater/d/first/watch/-/drills?fail=provider:Lumenway", asks + `
+	await ask("windows", { begins_at: new Date(Date.now() - 60000).toISOString(), minutes: 30, words: "a drill of Lumenway" });
+	const begin = () => [...document.querySelectorAll("button")].find((b) => b.textContent === "Begin the drill" && !b.disabled);
+	for (let n = 0; n < 40 && !begin(); n++) {
+		await new Promise((done) => setTimeout(done, 1000));
+	}
+	begin().click();
+	await new Promise((done) => setTimeout(done, 46000));`},
 	// These change the demo, so they are the last: its draft is released, and goes to its gateways.
 	{"rollout-plan", "/e/brindlewater/d/winter-round/release?view=plan", asks + `
 	await ask("drafts/winter-round/release", { message: "Winter round", reason: "as surveyed" });

@@ -213,6 +213,24 @@ func (h *handler) discard(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
+// ours reads the input of an operation of our own module.
+func ours[T any](r *http.Request, most int64) (*T, error) {
+	text, err := body(r, most)
+	if err != nil {
+		return nil, err
+	}
+	var d struct {
+		Input *T `json:"wideknot-gateway:input"`
+	}
+	if err := strict(text, &d); err != nil {
+		return nil, err
+	}
+	if d.Input == nil {
+		return nil, refusal(http.StatusBadRequest, MissingElement, "the input stands in wideknot-gateway:input")
+	}
+	return d.Input, nil
+}
+
 // sharing is the input of share-keys.
 type sharing struct {
 	Keys []sharedKey `json:"key"`
@@ -225,21 +243,12 @@ type sharedKey struct {
 
 // share keeps keys that the gateway shares with far ends. They are never read back.
 func (h *handler) share(w http.ResponseWriter, r *http.Request) error {
-	text, err := body(r, mostKeys)
+	in, err := ours[sharing](r, mostKeys)
 	if err != nil {
 		return err
 	}
-	var d struct {
-		Input *sharing `json:"wideknot-gateway:input"`
-	}
-	if err := strict(text, &d); err != nil {
-		return err
-	}
-	if d.Input == nil {
-		return refusal(http.StatusBadRequest, MissingElement, "the input stands in wideknot-gateway:input")
-	}
-	keys := make(map[string][32]byte, len(d.Input.Keys))
-	for _, k := range d.Input.Keys {
+	keys := make(map[string][32]byte, len(in.Keys))
+	for _, k := range in.Keys {
 		if len(k.Key) != 32 || !gateway.IsInterface(k.Interface) {
 			return refusal(http.StatusBadRequest, InvalidValue, "a key is of an interface, and of 32 bytes")
 		}
@@ -271,23 +280,14 @@ type asking struct {
 
 // echo lets the gateway ask for echoes, and tells how they ended.
 func (h *handler) echo(w http.ResponseWriter, r *http.Request) error {
-	text, err := body(r, mostInput)
+	in, err := ours[asking](r, mostInput)
 	if err != nil {
 		return err
 	}
-	var d struct {
-		Input *asking `json:"wideknot-gateway:input"`
-	}
-	if err := strict(text, &d); err != nil {
-		return err
-	}
-	if d.Input == nil {
-		return refusal(http.StatusBadRequest, MissingElement, "the input stands in wideknot-gateway:input")
-	}
-	if err := gateway.CheckEchoes(d.Input.Asks); err != nil {
+	if err := gateway.CheckEchoes(in.Asks); err != nil {
 		return refusal(http.StatusBadRequest, InvalidValue, "%v", err)
 	}
-	answers, err := h.device.Echo(r.Context(), d.Input.Asks)
+	answers, err := h.device.Echo(r.Context(), in.Asks)
 	if err != nil {
 		return err
 	}
@@ -296,23 +296,14 @@ func (h *handler) echo(w http.ResponseWriter, r *http.Request) error {
 
 // look looks closely at tunnels.
 func (h *handler) look(w http.ResponseWriter, r *http.Request) error {
-	text, err := body(r, mostInput)
+	in, err := ours[gateway.Look](r, mostInput)
 	if err != nil {
 		return err
 	}
-	var d struct {
-		Input *gateway.Look `json:"wideknot-gateway:input"`
-	}
-	if err := strict(text, &d); err != nil {
-		return err
-	}
-	if d.Input == nil {
-		return refusal(http.StatusBadRequest, MissingElement, "the input stands in wideknot-gateway:input")
-	}
-	if err := d.Input.Check(); err != nil {
+	if err := in.Check(); err != nil {
 		return refusal(http.StatusBadRequest, InvalidValue, "%v", err)
 	}
-	seen, err := h.device.Look(r.Context(), d.Input)
+	seen, err := h.device.Look(r.Context(), in)
 	if err != nil {
 		return err
 	}
@@ -327,19 +318,14 @@ type having struct {
 
 // samples tells what was measured and nobody has yet.
 func (h *handler) samples(w http.ResponseWriter, r *http.Request) error {
-	var d struct {
-		Input having `json:"wideknot-gateway:input"`
-	}
+	in := &having{}
 	if r.ContentLength != 0 || r.Header.Get("Content-Type") != "" {
-		text, err := body(r, mostInput)
-		if err != nil {
-			return err
-		}
-		if err := strict(text, &d); err != nil {
+		var err error
+		if in, err = ours[having](r, mostInput); err != nil {
 			return err
 		}
 	}
-	out, err := h.device.Samples(r.Context(), d.Input.Epoch, d.Input.Has)
+	out, err := h.device.Samples(r.Context(), in.Epoch, in.Has)
 	if err != nil {
 		return err
 	}
@@ -348,23 +334,14 @@ func (h *handler) samples(w http.ResponseWriter, r *http.Request) error {
 
 // bench loads a tunnel.
 func (h *handler) bench(w http.ResponseWriter, r *http.Request) error {
-	text, err := body(r, mostInput)
+	in, err := ours[gateway.Bench](r, mostInput)
 	if err != nil {
 		return err
 	}
-	var d struct {
-		Input *gateway.Bench `json:"wideknot-gateway:input"`
-	}
-	if err := strict(text, &d); err != nil {
-		return err
-	}
-	if d.Input == nil {
-		return refusal(http.StatusBadRequest, MissingElement, "the input stands in wideknot-gateway:input")
-	}
-	if err := d.Input.Check(); err != nil {
+	if err := in.Check(); err != nil {
 		return refusal(http.StatusBadRequest, InvalidValue, "%v", err)
 	}
-	out, err := h.device.Bench(r.Context(), d.Input)
+	out, err := h.device.Bench(r.Context(), in)
 	if err != nil {
 		return err
 	}
@@ -373,23 +350,14 @@ func (h *handler) bench(w http.ResponseWriter, r *http.Request) error {
 
 // hold holds tunnels down, or lets them go.
 func (h *handler) hold(w http.ResponseWriter, r *http.Request) error {
-	text, err := body(r, mostInput)
+	in, err := ours[gateway.Hold](r, mostInput)
 	if err != nil {
 		return err
 	}
-	var d struct {
-		Input *gateway.Hold `json:"wideknot-gateway:input"`
-	}
-	if err := strict(text, &d); err != nil {
-		return err
-	}
-	if d.Input == nil {
-		return refusal(http.StatusBadRequest, MissingElement, "the input stands in wideknot-gateway:input")
-	}
-	if err := d.Input.Check(); err != nil {
+	if err := in.Check(); err != nil {
 		return refusal(http.StatusBadRequest, InvalidValue, "%v", err)
 	}
-	if err := h.device.Hold(r.Context(), d.Input); err != nil {
+	if err := h.device.Hold(r.Context(), in); err != nil {
 		return err
 	}
 	w.WriteHeader(http.StatusNoContent)

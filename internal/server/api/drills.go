@@ -96,6 +96,7 @@ func (s *Server) drills(a huma.API) {
 var drillText string
 
 var drillReport = template.Must(template.New("drill").Funcs(template.FuncMap{
+	"style": func() template.CSS { return template.CSS(reportStyle) }, // ours
 	"known": func(n *int) bool { return n != nil },
 	"join":  func(list []string) string { return strings.Join(list, "; ") },
 }).Parse(drillText))

@@ -15,9 +15,13 @@ import (
 //go:embed report.html
 var reportText string
 
+//go:embed report.css
+var reportStyle string
+
 var report = template.Must(template.New("report").Funcs(template.FuncMap{
-	"join": func(list []string) string { return strings.Join(list, ", ") },
-	"gain": func(s outage.Suggested) float64 { return s.Now - s.Then },
+	"style": func() template.CSS { return template.CSS(reportStyle) }, // ours
+	"join":  func(list []string) string { return strings.Join(list, ", ") },
+	"gain":  func(s outage.Suggested) float64 { return s.Now - s.Then },
 }).Parse(reportText))
 
 // reportOf writes what failures do as one page of HTML, to print or to send.

@@ -14,6 +14,7 @@ import (
 	"wideknot/core/gateway"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
+	"wideknot/internal/server/turns"
 )
 
 // How a drill goes on: how often, how long gateways may take to begin, in seconds, and how much
@@ -33,19 +34,7 @@ type Runner struct {
 
 // Run goes on with drills until the context ends.
 func (r *Runner) Run(ctx context.Context) {
-	failing := false
-	for {
-		err := r.turn(ctx)
-		if err != nil && !failing && ctx.Err() == nil {
-			r.Log.Error("going on with drills", "error", err)
-		}
-		failing = err != nil
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(turnEvery):
-		}
-	}
+	turns.Take(ctx, turnEvery, r.Log, "going on with drills", r.turn)
 }
 
 func (r *Runner) turn(ctx context.Context) error {

@@ -14,6 +14,7 @@ import (
 	"wideknot/core/diagnose"
 	"wideknot/internal/server/desk"
 	"wideknot/internal/server/store"
+	"wideknot/internal/server/turns"
 )
 
 // Kinds of events.
@@ -57,19 +58,7 @@ type watched struct {
 // Run looks after events until the context ends.
 func (w *Watcher) Run(ctx context.Context) {
 	w.estates = map[uint64]*watched{}
-	failing := false
-	for {
-		err := w.turn(ctx)
-		if err != nil && !failing && ctx.Err() == nil {
-			w.Log.Error("looking after events", "error", err)
-		}
-		failing = err != nil
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(turnEvery):
-		}
-	}
+	turns.Take(ctx, turnEvery, w.Log, "looking after events", w.turn)
 }
 
 func (w *Watcher) turn(ctx context.Context) error {

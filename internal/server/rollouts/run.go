@@ -12,6 +12,7 @@ import (
 	"wideknot/core/rollout"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
+	"wideknot/internal/server/turns"
 )
 
 // Phases of a round.
@@ -56,19 +57,7 @@ type network struct {
 func (r *Runner) Run(ctx context.Context) {
 	r.networks = map[uint64]*network{}
 	ctx = identity.WithActor(ctx, identity.Actor{Name: "server"})
-	failing := false
-	for {
-		err := r.turn(ctx)
-		if err != nil && !failing && ctx.Err() == nil {
-			r.Log.Error("going on with rollouts", "error", err)
-		}
-		failing = err != nil
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(turnEvery):
-		}
-	}
+	turns.Take(ctx, turnEvery, r.Log, "going on with rollouts", r.turn)
 }
 
 func (r *Runner) turn(ctx context.Context) error {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"time"
 
@@ -119,12 +120,8 @@ func (s *Store) KeepSamples(ctx context.Context, now time.Time) error {
 func (s *Store) partition(ctx context.Context, statement string) error {
 	err := s.db.WithContext(ctx).Exec(statement).Error
 	var my *mysql.MySQLError
-	if errors.As(err, &my) {
-		for _, n := range otherServerWasFirst {
-			if my.Number == n {
-				return nil
-			}
-		}
+	if errors.As(err, &my) && slices.Contains(otherServerWasFirst, my.Number) {
+		return nil
 	}
 	return err
 }

@@ -19,6 +19,7 @@ import (
 	"wideknot/internal/server/enrol"
 	"wideknot/internal/server/series"
 	"wideknot/internal/server/store"
+	"wideknot/internal/server/turns"
 )
 
 // How often what is done.
@@ -76,10 +77,12 @@ func (k *Keeper) Serve(ctx context.Context, listen net.Listener) error {
 	defer end()
 	var all sync.WaitGroup
 	defer all.Wait()
-	all.Go(func() { k.each(ctx, liveEvery, func(ctx context.Context) error { return k.live(ctx, false) }) })
-	all.Go(func() { k.each(ctx, saveEvery, k.save) })
-	all.Go(func() { k.each(ctx, liveEvery, k.ask) })
-	all.Go(func() { k.each(ctx, saveEvery, k.saveMeasured) })
+	all.Go(func() {
+		turns.Take(ctx, liveEvery, k.Log, "keeping lines", func(ctx context.Context) error { return k.live(ctx, false) })
+	})
+	all.Go(func() { turns.Take(ctx, saveEvery, k.Log, "keeping lines", k.save) })
+	all.Go(func() { turns.Take(ctx, liveEvery, k.Log, "keeping lines", k.ask) })
+	all.Go(func() { turns.Take(ctx, saveEvery, k.Log, "keeping lines", k.saveMeasured) })
 	stop := context.AfterFunc(ctx, func() { _ = listen.Close() })
 	defer stop()
 	for {
@@ -97,23 +100,6 @@ func (k *Keeper) Serve(ctx context.Context, listen net.Listener) error {
 		if proved, ok := k.guard.Enter(conn); ok {
 			all.Go(func() { k.welcome(ctx, conn, proved) })
 		}
-	}
-}
-
-// each does something again and again; what fails is said once until it works again.
-func (k *Keeper) each(ctx context.Context, every time.Duration, do func(context.Context) error) {
-	failing := false
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(every):
-		}
-		err := do(ctx)
-		if err != nil && !failing && ctx.Err() == nil {
-			k.Log.Error("keeping lines", "error", err)
-		}
-		failing = err != nil
 	}
 }
 
