@@ -49,7 +49,7 @@ func TestRealGatewaysDrillAndBear(t *testing.T) {
 	running, stop := context.WithCancel(ctx)
 	ended := make(chan struct{})
 	go func() {
-		(&drills.Runner{Store: o.db, Name: "a", Log: slog.New(slog.DiscardHandler)}).Run(running)
+		(&drills.Runner{Office: drills.Office{Store: o.db, Desk: o.desk}, Name: "a", Log: slog.New(slog.DiscardHandler)}).Run(running)
 		close(ended)
 	}()
 	defer func() { stop(); <-ended }()

@@ -85,7 +85,7 @@ func (s *settings) gateways(ctx context.Context, server *api.Server) (*gatewayPo
 		return nil, err
 	}
 	server.Teller = p.teller
-	p.drills = &drills.Runner{Store: server.Store, Name: p.keeper.Name, Log: slog.Default()}
+	p.drills = &drills.Runner{Office: drills.Office{Store: server.Store, Desk: server.Desk}, Name: p.keeper.Name, Log: slog.Default()}
 	p.watcher = &events.Watcher{Store: server.Store, Desk: server.Desk, Name: p.keeper.Name, Log: slog.Default()}
 	return p, nil
 }

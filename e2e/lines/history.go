@@ -15,7 +15,10 @@ import (
 	"wideknot/internal/server/store"
 )
 
-// history writes what the gateways would have measured in some hours, of all three tiers, and
+// finest is for how many hours samples of 10 s are written: no plot reads more of them.
+const finest = 2
+
+// history writes what the gateways would have measured in some hours, while they are away, and
 // prints how soon pages of Watch are usable then.
 func (f *fleet) history(ctx context.Context, hours int) error {
 	dsn, err := f.server.DSN()
@@ -37,10 +40,17 @@ func (f *fleet) history(ctx context.Context, hours int) error {
 	}
 	random := rand.New(rand.NewPCG(19, 4))
 	keeper := &series.Keeper{Store: db}
+	for _, g := range f.all {
+		g.stop()
+	}
 	began, rows := time.Now(), 0
 	for i := range store.Tiers {
 		tier := &store.Tiers[i]
-		for at := now.Add(-time.Duration(hours) * time.Hour); at.Before(now); at = at.Add(time.Duration(tier.Seconds) * time.Second) {
+		long := hours
+		if i == 0 {
+			long = min(long, finest)
+		}
+		for at := now.Add(-time.Duration(long) * time.Hour); at.Before(now); at = at.Add(time.Duration(tier.Seconds) * time.Second) {
 			for part := range slices.Chunk(f.all, 250) {
 				batches := make([]series.Batch, len(part))
 				for k, g := range part {
@@ -55,6 +65,10 @@ func (f *fleet) history(ctx context.Context, hours int) error {
 	}
 	took := time.Since(began)
 	fmt.Printf("%d samples of %d hours in %.0f s, %.0f a second\n", rows, hours, took.Seconds(), float64(rows)/took.Seconds())
+	for _, g := range f.all {
+		g.begin(ctx)
+	}
+	f.until("are there again", time.Minute, func(g row) bool { return g.Up })
 	return f.pages()
 }
 

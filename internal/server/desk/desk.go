@@ -70,10 +70,11 @@ type Desk struct {
 	queues queues
 	turns  chan struct{} // edits at work: each derives, which takes a core
 
-	looks   sync.Map      // estates whose gateways are being asked to look
+	looks   sync.Map // estates whose gateways are being asked to look
+	rans    rans
 	benches sync.Map      // estates of which a tunnel is being loaded
 	nows    sync.Map      // estate → *lately
-	whys    chan struct{} // why is worked out for somebody, which takes a core
+	whys    chan struct{} // see Working
 
 	mu      sync.Mutex
 	watches map[uint64]*watch

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/netip"
+	"sync"
 	"time"
 
 	"wideknot/core/diagnose"
@@ -30,16 +31,62 @@ func (d *Desk) RanAt(ctx context.Context, estateKey, site, digest string) (*gate
 	if err != nil {
 		return nil, err
 	}
+	key := ran{estateKey, site, digest, latest}
+	if number, known := d.rans.known(key); known {
+		if number == 0 {
+			return nil, nil
+		}
+		config, _, err := d.configOf(ctx, estateKey, site, number)
+		return config, err
+	}
+	leave, err := d.Working(ctx) // releases of long ago are derived anew
+	if err != nil {
+		return nil, err
+	}
+	defer leave()
 	for number := latest; number > 0 && number+releasesBack > latest; number-- {
 		config, _, err := d.configOf(ctx, estateKey, site, number)
 		if err != nil && !errors.Is(err, ErrNotFound) {
 			return nil, err
 		}
 		if config != nil && config.Digest() == digest {
+			d.rans.keep(key, number)
 			return config, nil
 		}
 	}
+	d.rans.keep(key, 0)
 	return nil, nil
+}
+
+// ran is what a gateway ran, while a release is the latest.
+type ran struct {
+	estate, site, digest string
+	latest               uint64
+}
+
+// rans remembers which release that is of; 0 is none.
+type rans struct {
+	mu   sync.Mutex
+	kept map[ran]uint64
+}
+
+// mostRans is how many are remembered.
+const mostRans = 20_000
+
+func (r *rans) known(key ran) (number uint64, known bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	number, known = r.kept[key]
+	return number, known
+}
+
+func (r *rans) keep(key ran, number uint64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.kept == nil || len(r.kept) >= mostRans {
+		r.kept = map[ran]uint64{}
+	}
+	r.kept[key] = number
 }
 
 // measured is what a site's gateway measured, by the tunnels of the release in force.

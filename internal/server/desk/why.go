@@ -73,13 +73,12 @@ func (d *Desk) Why(ctx context.Context, estateKey string, w Why) (*WhyAnswer, er
 	if err := p.Check(); err != nil {
 		return nil, &identity.Refused{Field: "to", Text: err.Error()}
 	}
-	select {
-	case d.whys <- struct{}{}:
-	case <-ctx.Done():
-		return nil, ctx.Err()
+	leave, err := d.Working(ctx)
+	if err != nil {
+		return nil, err
 	}
 	err = d.knowMore(ctx, estateKey, view, known, rows, p, w.Look)
-	<-d.whys
+	leave()
 	if err != nil {
 		return nil, err
 	}
@@ -105,6 +104,16 @@ func (d *Desk) Why(ctx context.Context, estateKey string, w Why) (*WhyAnswer, er
 	}
 	out.Diagnosis = *is
 	return out, nil
+}
+
+// Working waits for a turn at what takes a core and anybody may ask for.
+func (d *Desk) Working(ctx context.Context) (leave func(), err error) {
+	select {
+	case d.whys <- struct{}{}:
+		return func() { <-d.whys }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 }
 
 // seeAnew reads what gateways reported meanwhile.

@@ -35,6 +35,7 @@ type Order struct {
 	Part     string    `json:"part" maxLength:"200" doc:"of the outages, such as link:SITE/LINK"`
 	Seconds  int       `json:"seconds" minimum:"15" maximum:"1800" doc:"that it is held down"`
 	BeginsAt time.Time `json:"begins_at,omitzero" doc:"at once when it is not given; a window of maintenance of all its sites must be open then"`
+	Every    string    `json:"every,omitempty" enum:",week,month,quarter" doc:"how often it comes again; empty for once"`
 }
 
 // A Drill is one with its prediction.
@@ -44,6 +45,7 @@ type Drill struct {
 	Release    uint64            `json:"release"`
 	Seconds    int               `json:"seconds"`
 	BeginsAt   time.Time         `json:"begins_at"`
+	Every      string            `json:"every,omitempty" enum:",week,month,quarter"`
 	BeganAt    *time.Time        `json:"began_at,omitempty"`
 	LetGoAt    *time.Time        `json:"let_go_at,omitempty"`
 	EndedAt    *time.Time        `json:"ended_at,omitempty"`
@@ -67,8 +69,22 @@ type Detail struct {
 	Points []Point `json:"points"`
 }
 
-// ErrOpen is of a drill while another one of the estate is not over.
+// ErrOpen is of a drill while another one of the estate is on its way.
 var ErrOpen = errors.New("another drill of this estate is not over: wait, or stop it")
+
+// mostWaiting is how many drills of an estate may wait for their time.
+const mostWaiting = 100
+
+// again is when a drill comes again.
+func again(every string, at time.Time) time.Time {
+	switch every {
+	case "week":
+		return at.AddDate(0, 0, 7)
+	case "month":
+		return at.AddDate(0, 1, 0)
+	}
+	return at.AddDate(0, 3, 0)
+}
 
 // An Office takes orders.
 type Office struct {
@@ -86,6 +102,11 @@ func (o *Office) Predict(ctx context.Context, estateKey, part string) (*drill.Pr
 	if err != nil {
 		return nil, 0, &identity.Refused{Field: "part", Text: err.Error()}
 	}
+	leave, err := o.Desk.Working(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer leave()
 	out, err := drill.Predict(view.Routes, view.Model(), p)
 	if err != nil {
 		return nil, 0, &identity.Refused{Field: "part", Text: err.Error()}
@@ -116,25 +137,23 @@ func (o *Office) Start(ctx context.Context, estateKey string, order Order) (*Dri
 		if order.BeginsAt.Before(now) {
 			order.BeginsAt = now
 		}
-		open, err := tx.OpenDrills(e.ID)
+		others, err := tx.CountDrills(e.ID)
 		if err != nil {
 			return err
 		}
-		if open > 0 {
-			return ErrOpen
-		}
-		if running, err := tx.ActiveRollout(e.ID, false); err == nil {
-			return fmt.Errorf("%w: rollout %d is on its way", desk.ErrRolling, running.Number)
-		} else if !errors.Is(err, store.ErrNotFound) {
-			return err
+		if others.Waiting >= mostWaiting {
+			return &identity.Refused{Field: "begins_at", Text: fmt.Sprintf("up to %d drills may wait for their time", mostWaiting)}
 		}
 		if order.BeginsAt.Equal(now) {
+			if others.Due+others.Going > 0 {
+				return ErrOpen
+			}
 			if err := mayBegin(tx, e.ID, prediction); err != nil {
 				return err
 			}
 		}
 		row = store.Drill{
-			EstateID: e.ID, Part: prediction.Part, ReleaseNo: release, Seconds: order.Seconds, BeginsAt: order.BeginsAt.UTC(), State: Waiting,
+			EstateID: e.ID, Part: prediction.Part, ReleaseNo: release, Seconds: order.Seconds, BeginsAt: order.BeginsAt.UTC(), Every: order.Every, State: Waiting,
 			Prediction: string(text), DeadBefore: "{}", Author: identity.ActorOf(ctx).Name, MadeAt: now,
 		}
 		if err := tx.AddDrill(&row); err != nil {
@@ -161,6 +180,11 @@ func mayBegin(tx *store.Tx, estate uint64, p *drill.Prediction) error {
 		if !open {
 			return &identity.Refused{Field: "begins_at", Text: "traffic moves, so it needs a window of maintenance: announce one of " + p.Sites[i].Key + " or of all sites, on the page of events"}
 		}
+	}
+	if running, err := tx.ActiveRollout(estate, false); err == nil {
+		return fmt.Errorf("%w: rollout %d is on its way", desk.ErrRolling, running.Number)
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return err
 	}
 	live, err := tx.LiveGateways(estate)
 	if err != nil {
@@ -271,7 +295,7 @@ func (o *Office) Get(ctx context.Context, estateKey string, number uint64) (*Det
 
 func drillOf(row *store.Drill) (*Drill, error) {
 	out := &Drill{
-		Number: row.Number, Part: row.Part, Release: row.ReleaseNo, Seconds: row.Seconds, BeginsAt: row.BeginsAt.UTC(), BeganAt: row.BeganAt, LetGoAt: row.LetGoAt, EndedAt: row.EndedAt,
+		Number: row.Number, Part: row.Part, Release: row.ReleaseNo, Seconds: row.Seconds, BeginsAt: row.BeginsAt.UTC(), Every: row.Every, BeganAt: row.BeganAt, LetGoAt: row.LetGoAt, EndedAt: row.EndedAt,
 		State: row.State, Words: row.Words, Author: row.Author, FoundAfter: row.FoundAfter, BackAfter: row.BackAfter, Prediction: &drill.Prediction{},
 	}
 	err := json.Unmarshal([]byte(row.Prediction), out.Prediction)

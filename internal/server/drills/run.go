@@ -12,6 +12,7 @@ import (
 
 	"wideknot/core/drill"
 	"wideknot/core/gateway"
+	"wideknot/internal/server/desk"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
 	"wideknot/internal/server/turns"
@@ -27,9 +28,9 @@ const (
 
 // A Runner goes on with drills, whichever server began them.
 type Runner struct {
-	Store *store.Store
-	Name  string // of this server
-	Log   *slog.Logger
+	Office
+	Name string // of this server
+	Log  *slog.Logger
 }
 
 // Run goes on with drills until the context ends.
@@ -44,9 +45,50 @@ func (r *Runner) turn(ctx context.Context) error {
 		return err
 	})
 	for i := range rows {
-		err = errors.Join(err, r.Store.InTransaction(ctx, func(tx *store.Tx) error { return goOn(tx, rows[i].EstateID, rows[i].Number, r.Name) }))
+		err = errors.Join(err, r.goOn(ctx, &rows[i]))
 	}
 	return err
+}
+
+// goOn does the next step of a drill. One that begins is predicted anew: it may have waited for
+// months.
+func (r *Runner) goOn(ctx context.Context, row *store.Drill) error {
+	var fresh *drill.Prediction
+	var release uint64
+	why := ""
+	if row.State == Waiting {
+		key := ""
+		err := r.Store.Snapshot(ctx, func(tx *store.Tx) error {
+			e, err := tx.EstateByID(row.EstateID)
+			key = e.Key
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		var refused *identity.Refused
+		if fresh, release, err = r.Predict(ctx, key, row.Part); errors.As(err, &refused) {
+			why = refused.Text
+		} else if err != nil {
+			return err
+		}
+	}
+	return r.Store.InTransaction(ctx, func(tx *store.Tx) error {
+		t, err := resume(tx, row.EstateID, row.Number, r.Name)
+		switch {
+		case t == nil || err != nil:
+			return err
+		case t.row.State == Waiting && why != "":
+			return t.end(Failed, "when it was time: "+why)
+		case t.row.State == Waiting:
+			return t.begin(fresh, release)
+		case t.row.State == Beginning:
+			return t.beginning()
+		case t.row.State == Running, t.row.State == Returning:
+			return t.watch()
+		}
+		return fmt.Errorf("drill %d has the state %q", row.Number, t.row.State)
+	})
 }
 
 // turn is one step of a drill.
@@ -58,37 +100,38 @@ type turn struct {
 	before     map[string][]string // ends that were dead
 }
 
-// goOn does the next step of a drill, where this server still has it.
-func goOn(tx *store.Tx, estate, number uint64, server string) error {
+// resume reads a drill, where this server still has it.
+func resume(tx *store.Tx, estate, number uint64, server string) (*turn, error) {
 	row, err := tx.Drill(estate, number, true)
 	if err != nil || row.EndedAt != nil || row.Server != server {
-		return err
+		return nil, err
 	}
 	t := &turn{tx: tx, row: row}
 	if t.now, err = tx.Now(); err != nil {
-		return err
+		return nil, err
 	}
-	if err := errors.Join(json.Unmarshal([]byte(row.Prediction), &t.prediction), json.Unmarshal([]byte(row.DeadBefore), &t.before)); err != nil {
-		return err
-	}
-	switch row.State {
-	case Waiting:
-		return t.begin()
-	case Beginning:
-		return t.beginning()
-	case Running, Returning:
-		return t.watch()
-	}
-	return fmt.Errorf("drill %d has the state %q", number, row.State)
+	return t, errors.Join(json.Unmarshal([]byte(row.Prediction), &t.prediction), json.Unmarshal([]byte(row.DeadBefore), &t.before))
 }
 
 func (t *turn) about(what string) string { return fmt.Sprintf("drill %d %s", t.row.Number, what) }
 
-// begin asks gateways to hold tunnels down.
-func (t *turn) begin() error {
+// begin asks gateways to hold tunnels down, once no other drill of the estate is on its way.
+func (t *turn) begin(fresh *drill.Prediction, release uint64) error {
+	others, err := t.tx.CountDrills(t.row.EstateID)
+	if err != nil || others.Going > 0 {
+		return err
+	}
+	t.prediction = *fresh
+	predicted, err := json.Marshal(fresh)
+	if err != nil {
+		return err
+	}
+	t.row.Prediction, t.row.ReleaseNo = string(predicted), release
 	var refused *identity.Refused
 	if err := mayBegin(t.tx, t.row.EstateID, &t.prediction); errors.As(err, &refused) {
 		return t.end(Failed, "when it was time: "+refused.Text)
+	} else if errors.Is(err, desk.ErrRolling) {
+		return t.end(Failed, "when it was time: "+err.Error())
 	} else if err != nil {
 		return err
 	}
@@ -112,7 +155,7 @@ func (t *turn) begin() error {
 		return err
 	}
 	t.row.State, t.row.DeadBefore, t.row.BeganAt = Beginning, string(text), &t.now
-	return t.tx.SaveDrill(&t.row, "state", "dead_before", "began_at")
+	return t.tx.SaveDrill(&t.row, "state", "dead_before", "began_at", "prediction", "release_no")
 }
 
 // hold asks those gateways that the part is at to hold its tunnels down, or to let them go.
@@ -207,6 +250,9 @@ func (t *turn) watch() error {
 // and it is looked at each.
 const late = 4
 
+// asked is by how much more where no event tells of it: then a gateway is asked all the same.
+const asked = 5
+
 // judge says how it was, once all is back.
 func (t *turn) judge() error {
 	switch {
@@ -218,7 +264,7 @@ func (t *turn) judge() error {
 		return t.end(Differs, "never was all as predicted")
 	case float64(*t.row.FoundAfter) > t.prediction.Detect+late:
 		return t.end(Differs, fmt.Sprintf("all was as predicted after %d s, and is to be after %.1f s", *t.row.FoundAfter, t.prediction.Detect))
-	case float64(*t.row.BackAfter) > t.prediction.Return+late:
+	case float64(*t.row.BackAfter) > t.prediction.Return+late+asked:
 		return t.end(Differs, fmt.Sprintf("all was back after %d s, and is to be after %.1f s", *t.row.BackAfter, t.prediction.Return))
 	}
 	return t.end(Proven, "")
@@ -226,7 +272,14 @@ func (t *turn) judge() error {
 
 func (t *turn) end(state, words string) error {
 	t.row.State, t.row.Words, t.row.EndedAt = state, short(words), &t.now
-	return t.tx.SaveDrill(&t.row, "state", "words", "ended_at")
+	if err := t.tx.SaveDrill(&t.row, "state", "words", "ended_at"); err != nil || t.row.Every == "" {
+		return err
+	}
+	next := store.Drill{
+		EstateID: t.row.EstateID, Part: t.row.Part, ReleaseNo: t.row.ReleaseNo, Seconds: t.row.Seconds, BeginsAt: again(t.row.Every, t.row.BeginsAt), Every: t.row.Every,
+		State: Waiting, Prediction: t.row.Prediction, DeadBefore: "{}", Author: t.row.Author, MadeAt: t.now,
+	}
+	return t.tx.AddDrill(&next)
 }
 
 // states are what the gateways report of whom the prediction tells.

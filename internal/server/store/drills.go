@@ -15,6 +15,7 @@ type Drill struct {
 	ReleaseNo  uint64
 	Seconds    int
 	BeginsAt   time.Time
+	Every      string // how often it comes again; empty for once
 	State      string
 	Words      string
 	Prediction string
@@ -60,9 +61,12 @@ func (t *Tx) Drills(estate uint64, most int) (rows []Drill, err error) {
 	return rows, t.db.Where("estate_id = ?", estate).Order("number DESC").Limit(most).Find(&rows).Error
 }
 
-// OpenDrills counts the drills of an estate that are not over.
-func (t *Tx) OpenDrills(estate uint64) (n int64, err error) {
-	return n, t.db.Model(&Drill{}).Where("estate_id = ? AND ended_at IS NULL", estate).Count(&n).Error
+// A DrillCount is how many drills of an estate wait for their time, are due, and go on.
+type DrillCount struct{ Waiting, Due, Going int }
+
+// CountDrills counts the drills of an estate that are not over.
+func (t *Tx) CountDrills(estate uint64) (n DrillCount, err error) {
+	return n, t.db.Raw("SELECT COALESCE(SUM(state = 'waiting' AND begins_at > UTC_TIMESTAMP(3)), 0) AS waiting, COALESCE(SUM(state = 'waiting' AND begins_at <= UTC_TIMESTAMP(3)), 0) AS due, COALESCE(SUM(state <> 'waiting'), 0) AS going FROM drills WHERE estate_id = ? AND ended_at IS NULL", estate).Scan(&n).Error
 }
 
 // Drill returns one; with lock nobody else changes it until the transaction ends.

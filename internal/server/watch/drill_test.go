@@ -40,7 +40,7 @@ func TestADrillIsAsPredicted(t *testing.T) { // beside others it would take thei
 		t.Fatal(err)
 	}
 	run := func(name string) (kill func()) {
-		r := &drills.Runner{Store: w.db, Name: name, Log: slog.New(slog.DiscardHandler)}
+		r := &drills.Runner{Office: drills.Office{Store: w.db, Desk: w.desk}, Name: name, Log: slog.New(slog.DiscardHandler)}
 		running, stop := context.WithCancel(ctx)
 		ended := make(chan struct{})
 		go func() { r.Run(running); close(ended) }()
@@ -112,7 +112,41 @@ func TestADrillIsAsPredicted(t *testing.T) { // beside others it would take thei
 	if took := time.Since(began); took > time.Minute || d.State != drills.Stopped && d.State != drills.Proven && d.State != drills.Differs {
 		t.Errorf("stopped after %v: %s %s", took, d.State, d.Words)
 	}
-	if list, err := office.List(ctx, w.key); err != nil || len(list) != 3 || list[0].Number != 3 {
+	// One that waits for its time comes again, until it is taken back.
+	order.Seconds, order.BeginsAt, order.Every = 15, time.Now().Add(2*time.Second), "month"
+	d = drillLater(t, office, w.key, order)
+	if d.State != drills.Proven {
+		t.Errorf("at its time: %s %s", d.State, d.Words)
+	}
+	list, err := office.List(ctx, w.key)
+	if err != nil || len(list) != 5 || list[0].State != drills.Waiting || !list[0].BeginsAt.Equal(d.BeginsAt.AddDate(0, 1, 0)) {
+		t.Fatalf("it does not come again: %+v, %v", list, err)
+	}
+	if err := office.Stop(ctx, w.key, list[0].Number); err != nil {
+		t.Error(err)
+	}
+	if list, err := office.List(ctx, w.key); err != nil || len(list) != 5 || list[0].State != drills.Stopped || list[2].Number != 3 {
 		t.Errorf("%+v, %v", list, err)
+	}
+}
+
+// drillLater plans a drill, and waits until it is over.
+func drillLater(t *testing.T, office *drills.Office, estate string, order drills.Order) *drills.Detail {
+	t.Helper()
+	d, err := office.Start(context.Background(), estate, order)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for until := time.Now().Add(2 * time.Minute); ; time.Sleep(300 * time.Millisecond) {
+		is, err := office.Get(context.Background(), estate, d.Number)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if is.EndedAt != nil {
+			return is
+		}
+		if time.Now().After(until) {
+			t.Fatalf("it is not over: %+v", is)
+		}
 	}
 }

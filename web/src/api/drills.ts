@@ -54,8 +54,14 @@ function useAct<In, Out>(estate: string, act: (input: In) => Promise<Out>) {
 }
 
 export const useStartDrill = (estate: string) =>
-  useAct(estate, (body: { part: string; seconds: number; begins_at?: string }) =>
-    answered(client.POST("/api/estates/{estate}/drills", { params: { path: { estate } }, body })),
+  useAct(
+    estate,
+    (body: {
+      part: string;
+      seconds: number;
+      begins_at?: string;
+      every?: "" | "week" | "month" | "quarter";
+    }) => answered(client.POST("/api/estates/{estate}/drills", { params: { path: { estate } }, body })),
   );
 
 export const useStopDrill = (estate: string) =>

@@ -2466,6 +2466,8 @@ export interface components {
             begins_at: string;
             /** Format: date-time */
             ended_at?: string;
+            /** @enum {string} */
+            every?: "" | "week" | "month" | "quarter";
             /**
              * Format: int64
              * @description seconds until all was as predicted
@@ -2617,6 +2619,8 @@ export interface components {
             begins_at: string;
             /** Format: date-time */
             ended_at?: string;
+            /** @enum {string} */
+            every?: "" | "week" | "month" | "quarter";
             /**
              * Format: int64
              * @description seconds until all was as predicted
@@ -3820,6 +3824,11 @@ export interface components {
              * @description at once when it is not given; a window of maintenance of all its sites must be open then
              */
             begins_at?: string;
+            /**
+             * @description how often it comes again; empty for once
+             * @enum {string}
+             */
+            every?: "" | "week" | "month" | "quarter";
             /** @description of the outages, such as link:SITE/LINK */
             part: string;
             /**
@@ -4936,6 +4945,8 @@ export interface components {
             timing: components["schemas"]["Timing"];
         };
         Touched: {
+            /** @description of what its gateway is to run */
+            digest: string;
             /** @description by their interfaces */
             ends: string[];
             holds: boolean;

@@ -8,6 +8,7 @@ CREATE TABLE drills (
   release_no  BIGINT UNSIGNED NOT NULL,
   seconds     INT NOT NULL,
   begins_at   DATETIME(3) NOT NULL,
+  every       VARCHAR(8) NOT NULL DEFAULT '',
   state       VARCHAR(16) NOT NULL,
   words       VARCHAR(1000) NOT NULL DEFAULT '',
   prediction  MEDIUMTEXT NOT NULL CHECK (JSON_VALID(prediction)),

@@ -23,6 +23,8 @@ const lengths: [seconds: number, words: string][] = [
   [1800, "30 minutes"],
 ];
 
+const repeats = { "": "once", week: "each week", month: "each month", quarter: "each quarter" } as const;
+
 /**
  * Drills rehearse failures. The engineer wants to know whether what Outages says is so, before it
  * happens by itself; they compare, second by second, what was predicted with what is seen.
@@ -75,6 +77,7 @@ function Plan(props: { at: Place; part: string; operates: boolean; onStarted: (n
   const windows = useWindows(at.estate).data ?? [];
   const [seconds, setSeconds] = useState(30);
   const [begins, setBegins] = useState("");
+  const [every, setEvery] = useState<keyof typeof repeats>("");
   const refused = start.error instanceof Problem ? start.error.fields : {};
   const p = foreseen.data;
   if (!p) {
@@ -135,7 +138,11 @@ function Plan(props: { at: Place; part: string; operates: boolean; onStarted: (n
             onSubmit={(e) => {
               e.preventDefault();
               start.mutate(
-                { part, seconds, ...(begins ? { begins_at: new Date(begins).toISOString() } : {}) },
+                {
+                  part,
+                  seconds,
+                  ...(begins ? { begins_at: new Date(begins).toISOString(), every } : {}),
+                },
                 { onSuccess: (d) => props.onStarted(d.number) },
               );
             }}
@@ -167,6 +174,24 @@ function Plan(props: { at: Place; part: string; operates: boolean; onStarted: (n
                 />
               )}
             </Field>
+            {begins ? (
+              <Field label="Comes again">
+                {(aria) => (
+                  <select
+                    {...aria}
+                    className="cell w-36"
+                    value={every}
+                    onChange={(e) => setEvery(e.target.value as typeof every)}
+                  >
+                    {Object.entries(repeats).map(([value, words]) => (
+                      <option key={value} value={value}>
+                        {words}
+                      </option>
+                    ))}
+                  </select>
+                )}
+              </Field>
+            ) : null}
             <button
               type="submit"
               className="btn btn-sm btn-primary mt-4"
@@ -286,6 +311,7 @@ function Past({ at, list }: { at: Place; list: Drill[] }) {
               </td>
               <td>
                 <When at={d.began_at ?? d.begins_at} />
+                {d.every ? <span className="text-secondary">, {repeats[d.every]}</span> : null}
               </td>
               <td className={d.state === "differs" || d.state === "failed" ? "text-error" : ""}>
                 {states[d.state]}
