@@ -98,4 +98,3 @@ func (o *operated) measured(estate uint64, of *gateway.Tunnel) {
 		}
 	}
 }
-

@@ -40,8 +40,10 @@ func (f *fleet) history(ctx context.Context, hours int) error {
 	}
 	random := rand.New(rand.NewPCG(19, 4))
 	keeper := &series.Keeper{Store: db}
+	digests := make(map[*light]string, len(f.all)) // which take long to work out
 	for _, g := range f.all {
 		g.stop()
+		digests[g] = g.is.Digest()
 	}
 	began, rows := time.Now(), 0
 	for i := range store.Tiers {
@@ -54,7 +56,7 @@ func (f *fleet) history(ctx context.Context, hours int) error {
 			for part := range slices.Chunk(f.all, 250) {
 				batches := make([]series.Batch, len(part))
 				for k, g := range part {
-					batches[k] = series.Batch{Estate: estate.ID, Site: g.site, Came: time.Now(), Now: moment(time.Now()), List: []gateway.Sample{g.measured(random, at, tier.Seconds)}}
+					batches[k] = series.Batch{Estate: estate.ID, Site: g.site, Came: time.Now(), Now: moment(time.Now()), List: []gateway.Sample{g.measured(random, at, tier.Seconds, digests[g])}}
 				}
 				if err := keeper.Keep(ctx, batches); err != nil {
 					return err
@@ -75,10 +77,10 @@ func (f *fleet) history(ctx context.Context, hours int) error {
 func moment(at time.Time) gateway.Time { return gateway.Time(at.UTC().Format(time.RFC3339)) }
 
 // measured is a sample with figures by chance.
-func (g *light) measured(random *rand.Rand, at time.Time, seconds int) gateway.Sample {
+func (g *light) measured(random *rand.Rand, at time.Time, seconds int, digest string) gateway.Sample {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	out := gateway.Sample{At: moment(at), Seconds: seconds, Digest: g.is.Digest()}
+	out := gateway.Sample{At: moment(at), Seconds: seconds, Digest: digest}
 	for i := range g.is.Tunnels {
 		latency := 9000 + 700*(i%40) + random.IntN(2000)
 		out.Tunnels = append(out.Tunnels, gateway.TunnelSample{

@@ -32,7 +32,7 @@ func TestADrillIsAsPredicted(t *testing.T) { // beside others it would take thei
 		return w.allConfirmed(1)(rows)
 	})
 	office := &drills.Office{Store: w.db, Desk: w.desk}
-	order := drills.Order{Part: "link:withybrook/fibre", Seconds: 15}
+	order := drills.Order{Part: "link:withybrook/fibre", Seconds: 8}
 	if _, err := office.Start(ctx, w.key, order); err == nil || !strings.Contains(err.Error(), "window") {
 		t.Errorf("without a window: %v", err)
 	}
@@ -78,7 +78,7 @@ func TestADrillIsAsPredicted(t *testing.T) { // beside others it would take thei
 			run("two")
 		}
 	})
-	if d.State != drills.Proven || !killed || d.FoundAfter == nil || d.BackAfter == nil || len(d.Points) < 10 || d.Prediction.Tunnels == 0 {
+	if d.State != drills.Proven || !killed || d.FoundAfter == nil || d.BackAfter == nil || len(d.Points) < 6 || d.Prediction.Tunnels == 0 {
 		t.Errorf("%s %s, killed %v, found after %v, back after %v: %+v", d.State, d.Words, killed, d.FoundAfter, d.BackAfter, d.Points)
 	}
 	// While it is held down something else dies.
@@ -113,7 +113,7 @@ func TestADrillIsAsPredicted(t *testing.T) { // beside others it would take thei
 		t.Errorf("stopped after %v: %s %s", took, d.State, d.Words)
 	}
 	// One that waits for its time comes again, until it is taken back.
-	order.Seconds, order.BeginsAt, order.Every = 15, time.Now().Add(2*time.Second), "month"
+	order.Seconds, order.BeginsAt, order.Every = 8, time.Now().Add(2*time.Second), "month"
 	d = drillLater(t, office, w.key, order)
 	if d.State != drills.Proven {
 		t.Errorf("at its time: %s %s", d.State, d.Words)
