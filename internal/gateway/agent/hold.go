@@ -32,7 +32,11 @@ func (a *Agent) Hold(ctx context.Context, h *gateway.Hold) error {
 		}
 		until := time.Now().Add(time.Duration(h.Seconds) * time.Second)
 		for _, name := range h.Interfaces {
-			if w := a.prober.watched[name]; h.Seconds > 0 || !w.heldUntil.IsZero() {
+			w := a.prober.watched[name]
+			if h.Seconds == 0 {
+				w.life.forgive() // at either end: that it was dead tells nothing of it
+			}
+			if h.Seconds > 0 || !w.heldUntil.IsZero() {
 				w.heldUntil, w.drilled = until, true
 			}
 		}

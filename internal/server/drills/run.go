@@ -26,6 +26,10 @@ const (
 	lateBack    = 30 * time.Second
 )
 
+// spare is for how many seconds longer gateways are asked to hold: they are let go when it is time,
+// and go on by themselves where no server is left to do it.
+const spare = 5
+
 // A Runner goes on with drills, whichever server began them.
 type Runner struct {
 	Office
@@ -151,14 +155,15 @@ func (t *turn) begin(fresh *drill.Prediction, release uint64) error {
 	if err != nil {
 		return err
 	}
-	if err := t.hold(t.row.Seconds); err != nil {
+	if err := t.hold(t.row.Seconds + spare); err != nil {
 		return err
 	}
 	t.row.State, t.row.DeadBefore, t.row.BeganAt = Beginning, string(text), &t.now
 	return t.tx.SaveDrill(&t.row, "state", "dead_before", "began_at", "prediction", "release_no")
 }
 
-// hold asks those gateways that the part is at to hold its tunnels down, or to let them go.
+// hold asks those gateways that the part is at to hold its tunnels down; or all that have ends of
+// them to let them go, and to forget that they were dead, so that the next death is no flapping.
 func (t *turn) hold(seconds int) error {
 	what := "hold"
 	if seconds == 0 {
@@ -167,7 +172,7 @@ func (t *turn) hold(seconds int) error {
 	var rows []store.Ask
 	for i := range t.prediction.Sites {
 		s := &t.prediction.Sites[i]
-		if !s.Holds {
+		if !s.Holds && seconds > 0 {
 			continue
 		}
 		input, err := json.Marshal(gateway.Hold{Interfaces: s.Ends, Seconds: seconds})
@@ -229,11 +234,11 @@ func (t *turn) watch() error {
 		if t.row.Words = ""; !seen.Whole() {
 			t.row.Words = short("at the end of it " + strings.Join(seen.Wrong, "; "))
 		}
-		if t.row.Stops {
-			err = t.hold(0)
+		if second > t.row.Seconds+spare {
+			t.row.Words = "no server looked at its end"
 		}
 		t.row.State, t.row.LetGoAt = Returning, &t.now
-		err = errors.Join(err, t.tx.SaveDrill(&t.row, "state", "words", "let_go_at"))
+		err = errors.Join(t.hold(0), t.tx.SaveDrill(&t.row, "state", "words", "let_go_at"))
 	case !held && seen.Whole():
 		after := int(t.now.Sub(*t.row.LetGoAt).Seconds())
 		t.row.BackAfter = &after
@@ -271,6 +276,11 @@ func (t *turn) judge() error {
 }
 
 func (t *turn) end(state, words string) error {
+	if t.row.LetGoAt != nil { // now that all is back, that it came back lately is forgotten too
+		if err := t.hold(0); err != nil {
+			return err
+		}
+	}
 	t.row.State, t.row.Words, t.row.EndedAt = state, short(words), &t.now
 	if err := t.tx.SaveDrill(&t.row, "state", "words", "ended_at"); err != nil || t.row.Every == "" {
 		return err
