@@ -329,14 +329,17 @@ func TestLinesMoveToAnotherServer(t *testing.T) {
 	})
 }
 
-// nobody is a gateway to which nothing was ever applied.
+// nobody is a gateway to which nothing was ever applied, whatever it is sent.
 type nobody struct{ line.Device }
 
 func (nobody) Running(context.Context) (*gateway.Config, error) { return nil, nil }
 func (nobody) State(context.Context) (*gateway.State, error)    { return &gateway.State{}, nil }
 func (nobody) Offers(context.Context) (*gateway.Offers, error)  { return &gateway.Offers{}, nil }
 func (nobody) Try(context.Context, *gateway.Config, int, string, int) error {
-	return errors.New("nobody applies anything")
+	return nil
+}
+func (nobody) Samples(context.Context, string, gateway.Counter) (*gateway.Samples, error) {
+	return nil, errors.New("nobody measures anything")
 }
 func (nobody) Events(uint64, int) (string, []line.Event, <-chan struct{}, error) {
 	return "e", nil, make(chan struct{}), nil
