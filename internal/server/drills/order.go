@@ -193,11 +193,11 @@ func mayBegin(tx *store.Tx, estate uint64, p *drill.Prediction) error {
 	for i := range p.Sites {
 		s := &p.Sites[i]
 		at := slices.IndexFunc(live, func(l store.LiveGateway) bool { return l.Site == s.Key })
-		switch {
-		case at >= 0 && live[at].Up && live[at].ConfirmedDigest != s.Digest:
+		if at < 0 || !live[at].Up {
+			return &identity.Refused{Field: "part", Text: "the gateway of " + s.Key + " is not there, so nobody would see what it does"}
+		}
+		if live[at].ConfirmedDigest != s.Digest {
 			return &identity.Refused{Field: "part", Text: "the gateway of " + s.Key + " does not keep the release in force, by which it is predicted: bring it there first"}
-		case s.Holds && (at < 0 || !live[at].Up):
-			return &identity.Refused{Field: "part", Text: "the gateway of " + s.Key + " is not there to hold its tunnels down"}
 		}
 	}
 	return nil

@@ -82,6 +82,8 @@ func (r *Runner) goOn(ctx context.Context, row *store.Drill) error {
 		switch {
 		case t == nil || err != nil:
 			return err
+		case t.row.State == Waiting && t.row.Stops:
+			return t.end(Stopped, "")
 		case t.row.State == Waiting && why != "":
 			return t.end(Failed, "when it was time: "+why)
 		case t.row.State == Waiting:
@@ -231,7 +233,8 @@ func (t *turn) watch() error {
 		t.row.FoundAfter = &second
 		err = t.tx.SaveDrill(&t.row, "found_after")
 	case held && (t.row.Stops || second >= t.row.Seconds):
-		if t.row.Words = ""; !seen.Whole() {
+		early := t.row.Stops && t.row.FoundAfter == nil // nothing is said of one that had no time
+		if t.row.Words = ""; !seen.Whole() && !early {
 			t.row.Words = short("at the end of it " + strings.Join(seen.Wrong, "; "))
 		}
 		if second > t.row.Seconds+spare {
@@ -282,11 +285,15 @@ func (t *turn) end(state, words string) error {
 		}
 	}
 	t.row.State, t.row.Words, t.row.EndedAt = state, short(words), &t.now
-	if err := t.tx.SaveDrill(&t.row, "state", "words", "ended_at"); err != nil || t.row.Every == "" {
-		return err
+	if err := t.tx.SaveDrill(&t.row, "state", "words", "ended_at"); err != nil || t.row.Every == "" || state == Stopped && t.row.BeganAt == nil {
+		return err // one that is taken back before it began comes no more
+	}
+	at := again(t.row.Every, t.row.BeginsAt)
+	for !at.After(t.now) { // nobody looked for a long time
+		at = again(t.row.Every, at)
 	}
 	next := store.Drill{
-		EstateID: t.row.EstateID, Part: t.row.Part, ReleaseNo: t.row.ReleaseNo, Seconds: t.row.Seconds, BeginsAt: again(t.row.Every, t.row.BeginsAt), Every: t.row.Every,
+		EstateID: t.row.EstateID, Part: t.row.Part, ReleaseNo: t.row.ReleaseNo, Seconds: t.row.Seconds, BeginsAt: at, Every: t.row.Every,
 		State: Waiting, Prediction: t.row.Prediction, DeadBefore: "{}", Author: t.row.Author, MadeAt: t.now,
 	}
 	return t.tx.AddDrill(&next)

@@ -129,7 +129,7 @@ export function Bands(props: {
       <p className="text-secondary text-[13px]">
         Of packets that no policy steers elsewhere, to within {carried.seconds} s.
       </p>
-      <Meanwhile marks={carried.marks} />
+      <Meanwhile marks={carried.marks} onZoom={props.onZoom} />
     </>
   );
 }

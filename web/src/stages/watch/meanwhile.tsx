@@ -20,8 +20,11 @@ const signs: Record<Mark["kind"], string> = {
   release: "◆ released",
 };
 
+/** How much of the time around a mark is looked at closer, in seconds each way. */
+const AROUND = 300;
+
 /** Meanwhile lists what the marks in plots are: events and releases of that time, newest first. */
-export function Meanwhile({ marks }: { marks: Mark[] }) {
+export function Meanwhile({ marks, onZoom }: { marks: Mark[]; onZoom: (from: number, to: number) => void }) {
   if (marks.length === 0) {
     return <p className="text-secondary text-[13px] mt-2">No event and no release in this time.</p>;
   }
@@ -33,7 +36,17 @@ export function Meanwhile({ marks }: { marks: Mark[] }) {
           {[...marks].reverse().map((m) => (
             <tr key={`${m.at}${m.words}${m.kind}`}>
               <td className="w-40">
-                <When at={m.at} />
+                <button
+                  type="button"
+                  className="link"
+                  title="Look closer"
+                  onClick={() => {
+                    const at = Math.floor(Date.parse(m.at) / 1000);
+                    onZoom(at - AROUND, at + AROUND);
+                  }}
+                >
+                  <When at={m.at} />
+                </button>
               </td>
               <td className={`w-32 whitespace-nowrap ${m.kind === "began" ? "text-error" : ""}`}>
                 {signs[m.kind]}

@@ -130,7 +130,7 @@ export function Measured(props: {
           />
         </section>
       ))}
-      <Meanwhile marks={series.marks} />
+      <Meanwhile marks={series.marks} onZoom={props.onZoom} />
     </>
   );
 }
