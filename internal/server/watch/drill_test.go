@@ -109,7 +109,7 @@ func TestADrillIsAsPredicted(t *testing.T) { // beside others it would take thei
 			}
 		}
 	})
-	if took := time.Since(began); took > time.Minute || d.State != drills.Stopped {
+	if took := time.Since(began); took > time.Minute || d.State != drills.Stopped && d.State != drills.Proven { // it may have been found by then
 		t.Errorf("stopped after %v: %s %s", took, d.State, d.Words)
 	}
 	// One that waits for its time comes again, until it is taken back.
