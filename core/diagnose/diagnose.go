@@ -31,6 +31,7 @@ type Gateway struct {
 	Offers  *gateway.Offers
 	Looked  *gateway.Looked // nil where it was not asked to look
 	Echoes  map[Ask]gateway.Echoed
+	Carries map[string]bool // interfaces that some way uses; nil where that is not known
 }
 
 // An Ask is an echo from one address to another; what comes of one that matters is asked for

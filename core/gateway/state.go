@@ -141,6 +141,24 @@ type WayState struct {
 	Group int `json:"group"`
 }
 
+// Carries tells which tunnels some way uses, by the ways of what the gateway runs.
+func (s *State) Carries(ways []Way) map[string]bool {
+	used := make(map[int]int, len(s.Ways))
+	for _, w := range s.Ways {
+		used[w.ID] = w.Group
+	}
+	out := map[string]bool{}
+	for i := range ways {
+		w := &ways[i]
+		if group := used[w.ID]; group > 0 && group <= len(w.Groups) {
+			for _, m := range w.Groups[group-1].Members {
+				out[m.Interface] = true
+			}
+		}
+	}
+	return out
+}
+
 // RuleState counts what a rule of a policy decided.
 type RuleState struct {
 	Overlay string  `json:"overlay"`

@@ -23,6 +23,15 @@ func (s *Server) watch(a huma.API) {
 			out, err := s.Desk.Now(ctx, in.Estate)
 			return &struct{ Body *desk.Now }{out}, refusal(err)
 		})
+	huma.Register(a, operation("get-live-loom", http.MethodGet, "/api/estates/{estate}/loom", "Say how each pair of sites is joined at present"),
+		func(ctx context.Context, in *struct {
+			InEstate
+			Overlay string `query:"overlay" maxLength:"40" doc:"the first one when none is given"`
+			Region  string `query:"region" maxLength:"40" doc:"whose sites have rows of their own where rows are regions"`
+		}) (*struct{ Body *desk.LiveLoom }, error) {
+			out, err := s.Desk.LiveLoom(ctx, in.Estate, in.Overlay, in.Region)
+			return &struct{ Body *desk.LiveLoom }{out}, refusal(err)
+		})
 	why := func(ctx context.Context, estate string, in WhyOrder, look bool) (*struct{ Body *desk.WhyAnswer }, error) {
 		if in.Protocol == "" {
 			in.Protocol = "icmp"

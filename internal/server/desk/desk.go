@@ -72,6 +72,7 @@ type Desk struct {
 
 	looks   sync.Map // estates whose gateways are being asked to look
 	rans    rans
+	weaves  weaves
 	benches sync.Map      // estates of which a tunnel is being loaded
 	nows    sync.Map      // estate → *lately
 	whys    chan struct{} // see Working

@@ -417,32 +417,14 @@ func (d *Desk) GatewayNow(ctx context.Context, estateKey, site string) (*Gateway
 			return nil, err
 		}
 	}
-	carries := carrying(config, state)
+	var carries map[string]bool
+	if config != nil {
+		carries = state.Carries(config.Ways)
+	}
 	for i := range state.Tunnels {
 		out.Ends = append(out.Ends, tunnelNow(config, &state.Tunnels[i], carries))
 	}
 	return out, nil
-}
-
-// carrying tells which tunnels some way uses now.
-func carrying(config *gateway.Config, state *gateway.State) map[string]bool {
-	out := map[string]bool{}
-	if config == nil {
-		return out
-	}
-	used := make(map[int]int, len(state.Ways))
-	for _, w := range state.Ways {
-		used[w.ID] = w.Group
-	}
-	for i := range config.Ways {
-		w := &config.Ways[i]
-		if group := used[w.ID]; group > 0 && group <= len(w.Groups) {
-			for _, m := range w.Groups[group-1].Members {
-				out[m.Interface] = true
-			}
-		}
-	}
-	return out
 }
 
 func tunnelNow(config *gateway.Config, s *gateway.TunnelState, carries map[string]bool) TunnelNow {

@@ -26,42 +26,48 @@ type Now struct {
 // time that anything changes.
 const nowFor = 300 * time.Millisecond
 
-// lately is what was worked out last for an estate.
+// lately is what was worked out last for an estate, and from what.
 type lately struct {
-	mu  sync.Mutex
-	at  time.Time
-	now *Now
+	mu    sync.Mutex
+	at    time.Time
+	now   *Now
+	view  *View
+	known *diagnose.Known
 }
 
 // Now says what is not as designed at present; nobody may change it.
 func (d *Desk) Now(ctx context.Context, estateKey string) (*Now, error) {
+	now, _, _, err := d.atPresent(ctx, estateKey)
+	return now, err
+}
+
+// atPresent is Now with what it was worked out from; nobody may change any of it.
+func (d *Desk) atPresent(ctx context.Context, estateKey string) (*Now, *View, *diagnose.Known, error) {
 	kept, _ := d.nows.LoadOrStore(estateKey, &lately{})
 	l := kept.(*lately) // nothing else is in there
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.now != nil && time.Since(l.at) < nowFor {
-		return l.now, nil
+		return l.now, l.view, l.known, nil
 	}
 	began := time.Now()
-	now, err := d.workOutNow(ctx, estateKey)
+	view, err := d.View(ctx, Place{estateKey, Released})
+	var known *diagnose.Known
+	ways := 0
+	if err == nil {
+		known, ways, err = d.troubled(ctx, view)
+	}
 	if err != nil {
 		d.nows.Delete(estateKey) // there may be no such estate
-		return nil, err
+		return nil, nil, nil, err
 	}
-	l.at, l.now = began, now
-	return now, nil
+	l.at, l.now, l.view, l.known = began, nowOf(view, known, ways), view, known
+	return l.now, l.view, l.known, nil
 }
 
-func (d *Desk) workOutNow(ctx context.Context, estateKey string) (*Now, error) {
-	view, err := d.View(ctx, Place{estateKey, Released})
-	if err != nil {
-		return nil, err
-	}
+// nowOf says what is not as designed, by what is known.
+func nowOf(view *View, known *diagnose.Known, ways int) *Now {
 	out := &Now{Release: view.Latest, At: time.Now().UTC(), Situation: diagnose.Situation{Troubles: []diagnose.Trouble{}, CutSites: []string{}}}
-	known, ways, err := d.troubled(ctx, view)
-	if err != nil {
-		return nil, err
-	}
 	for _, g := range known.Gateways {
 		if g.Joined {
 			out.Joined++
@@ -71,7 +77,7 @@ func (d *Desk) workOutNow(ctx context.Context, estateKey string) (*Now, error) {
 		}
 	}
 	if view.Latest == 0 {
-		return out, nil
+		return out
 	}
 	out.Tunnels = view.Plan.Tunnels()
 	out.DeadWays = ways
@@ -81,7 +87,7 @@ func (d *Desk) workOutNow(ctx context.Context, estateKey string) (*Now, error) {
 			out.Dead += t.Tunnels
 		}
 	}
-	return out, nil
+	return out
 }
 
 // How long after it called tunnels of a gateway that were never alive are on their way up, and

@@ -1,4 +1,10 @@
-import { type QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import {
+  keepPreviousData,
+  type QueryClient,
+  useMutation,
+  useQuery,
+  useQueryClient,
+} from "@tanstack/react-query";
 import { answered, client, type GatewayList, type GatewayRow } from "./client";
 import type { Place } from "./place";
 import { ask, inPlace, useEdit } from "./queries";
@@ -41,6 +47,22 @@ export const useNow = (estate: string) =>
     queryFn: ({ signal }) =>
       answered(client.GET("/api/estates/{estate}/now", { signal, params: { path: { estate } } })),
     refetchInterval: 5000,
+  });
+
+/** How each pair of an overlay is joined at present, with the sites of a region where rows are regions. */
+export const useLiveLoom = (estate: string, overlay: string, region: string) =>
+  useQuery({
+    queryKey: ["now", estate, "loom", overlay, region],
+    queryFn: ({ signal }) =>
+      answered(
+        client.GET("/api/estates/{estate}/loom", {
+          signal,
+          params: { path: { estate }, query: { overlay, region } },
+        }),
+      ),
+    refetchInterval: 5000,
+    placeholderData: keepPreviousData,
+    retry: false,
   });
 
 /** One gateway with its links and tunnels. */

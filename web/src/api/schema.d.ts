@@ -1568,6 +1568,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/loom": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Say how each pair of sites is joined at present */
+        get: operations["get-live-loom"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/now": {
         parameters: {
             query?: never;
@@ -3532,6 +3549,80 @@ export interface components {
             to?: string;
             /** @description why it did not take the last message; it is tried again */
             trouble?: string;
+        };
+        LiveCell: {
+            /** Format: int64 */
+            column: number;
+            /**
+             * Format: int64
+             * @description of which no tunnel lives
+             */
+            dead: number;
+            /**
+             * Format: int64
+             * @description of which the first choice is dead or beyond its limits, and another one lives
+             */
+            moved: number;
+            /** Format: int64 */
+            pairs: number;
+            /**
+             * Format: int64
+             * @description of which the first choice lives, and another one is dead or beyond its limits
+             */
+            thin: number;
+            /** @description of a single pair, its tunnels, the first choice first */
+            threads?: string[];
+            /**
+             * Format: int64
+             * @description of which nothing is known
+             */
+            unseen: number;
+            /**
+             * Format: int64
+             * @description of which all tunnels live
+             */
+            whole: number;
+        };
+        LiveColumn: {
+            /** @description of the site, or the region itself */
+            region: string;
+            site?: string;
+        };
+        LiveLoom: {
+            /** Format: date-time */
+            at: string;
+            by_region: boolean;
+            columns: components["schemas"]["LiveColumn"][];
+            /**
+             * Format: int64
+             * @description sites of the region that are not listed, as they are too many
+             */
+            left: number;
+            /** @description shown; empty where there is none */
+            overlay: string;
+            /** @description of the release */
+            overlays: string[];
+            /**
+             * Format: int64
+             * @description in force; 0 for none, and then nothing is joined
+             */
+            release: number;
+            rows: components["schemas"]["LiveRow"][];
+            /** @description of all pairs of the overlay */
+            sum: components["schemas"]["LiveCell"];
+        };
+        LiveRow: {
+            /** @description that have pairs */
+            cells: components["schemas"]["LiveCell"][];
+            name?: string;
+            /** @description of the site, or the region itself */
+            region: string;
+            site?: string;
+            /**
+             * Format: int64
+             * @description that it sums up
+             */
+            sites: number;
         };
         Loom: {
             /** @description sites */
@@ -19055,6 +19146,114 @@ export interface operations {
             };
             /** @description the disk of the database is full */
             507: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-live-loom": {
+        parameters: {
+            query?: {
+                /** @description the first one when none is given */
+                overlay?: string;
+                /** @description whose sites have rows of their own where rows are regions */
+                region?: string;
+            };
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LiveLoom"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

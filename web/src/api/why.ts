@@ -9,8 +9,8 @@ export interface WhyQuery {
   port?: number;
 }
 
-/** Why a packet does not arrive, by what gateways reported last. */
-export const useWhy = (estate: string, query: WhyQuery | undefined) =>
+/** Why a packet does not arrive, by what gateways reported last; asked anew every so many ms. */
+export const useWhy = (estate: string, query: WhyQuery | undefined, every?: number) =>
   useQuery({
     queryKey: ["why", estate, query],
     queryFn: ({ signal }) =>
@@ -21,6 +21,7 @@ export const useWhy = (estate: string, query: WhyQuery | undefined) =>
         }),
       ),
     enabled: query !== undefined,
+    refetchInterval: every ?? false,
     retry: false,
     staleTime: 0,
   });

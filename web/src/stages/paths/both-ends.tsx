@@ -23,7 +23,19 @@ export default function BothEnds() {
   const wrong = (s?.lines ?? []).filter((l) => l.wrong).length;
   return (
     <div className="pb-10">
-      <StageHead title="Both ends">
+      <StageHead
+        title="Both ends"
+        actions={
+          s ? (
+            <Link
+              className="btn btn-sm"
+              to={`${pageOf(at)}/watch/-/tunnel?${new URLSearchParams({ overlay: s.overlay, tunnel: s.tunnel })}`}
+            >
+              Watch it
+            </Link>
+          ) : null
+        }
+      >
         {s
           ? `${s.overlay}: ${s.tunnel}, choice ${s.rank} of ${s.of} between ${s.a} and ${s.b}${s.share ? `, for ${shareText(s.share)} of the flows` : ""}`
           : "Do the two ends of this tunnel belong together?"}

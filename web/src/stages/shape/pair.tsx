@@ -44,6 +44,12 @@ export function Pair(props: {
     >
       <h2 className="text-base flex gap-2">
         {props.a} — {props.b}
+        <Link
+          className="link font-sans text-[13px] font-normal self-center"
+          to={`${pageOf(props.at)}/watch/-/pair?${new URLSearchParams({ a: props.a, b: props.b })}`}
+        >
+          Watch
+        </Link>
         <button
           type="button"
           className="btn btn-xs ml-auto"

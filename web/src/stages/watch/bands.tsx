@@ -49,6 +49,8 @@ export function Bands(props: {
   names: Map<string, string>;
   other: string;
   onZoom: (from: number, to: number) => void;
+  /** The most events that are listed; all without it. */
+  most?: number;
 }) {
   const { carried, span } = props;
   const place = (at: string) =>
@@ -92,10 +94,10 @@ export function Bands(props: {
             <tbody>
               {[...leg.bands]
                 .reverse()
-                .slice(0, 12)
+                .slice(0, props.most === undefined ? 12 : 4)
                 .map((b) => (
                   <tr key={b.from}>
-                    <td className="w-44 whitespace-nowrap">
+                    <td className="w-28 whitespace-nowrap">
                       <button
                         type="button"
                         className="link"
@@ -108,8 +110,8 @@ export function Bands(props: {
                         {clock(b.from, span)}
                       </button>
                     </td>
-                    <td className="w-28 whitespace-nowrap">for {lasted(b)}</td>
-                    <td className="w-40">
+                    <td className="w-20 whitespace-nowrap">for {lasted(b)}</td>
+                    <td className="w-32 whitespace-nowrap">
                       {b.state === "first"
                         ? "✓ "
                         : b.state === "standby"
@@ -129,7 +131,7 @@ export function Bands(props: {
       <p className="text-secondary text-[13px]">
         Of packets that no policy steers elsewhere, to within {carried.seconds} s.
       </p>
-      <Meanwhile marks={carried.marks} onZoom={props.onZoom} />
+      <Meanwhile marks={carried.marks} onZoom={props.onZoom} most={props.most} />
     </>
   );
 }

@@ -2,6 +2,7 @@ import type { BothEnds, TunnelNow } from "../../api/client";
 import { useGateway, useGateways } from "../../api/gateways";
 import type { Place } from "../../api/place";
 import { agoText, lossText, msText } from "./figures";
+import { StateOf } from "./tunnel-ends";
 
 /** EndsNow lays beside each other what the gateways at the two ends of a tunnel report. */
 export function EndsNow({ at, sheet }: { at: Place; sheet: BothEnds }) {
@@ -14,12 +15,27 @@ export function EndsNow({ at, sheet }: { at: Place; sheet: BothEnds }) {
   const end = (list?: TunnelNow[]) =>
     list?.find((t) => t.overlay === sheet.overlay && t.tunnel === sheet.tunnel);
   const ends = [end(a?.tunnel_ends), end(b?.tunnel_ends)];
-  const line = (what: string, value: (t: TunnelNow) => React.ReactNode) => (
+  /** What the design says at an end, where that is a value that what is seen can be compared with. */
+  const designed = (what: string, at: "a" | "b", compared: RegExp) => {
+    const says = sheet.lines.find((l) => l.what === what)?.[at] ?? "";
+    return compared.test(says) ? says : undefined;
+  };
+  const line = (what: string, value: (t: TunnelNow) => React.ReactNode, by?: [what: string, of: RegExp]) => (
     <tr>
       <td>{what}</td>
-      <td className="font-mono text-[13px]">{ends[0] ? value(ends[0]) : "–"}</td>
-      <td />
-      <td className="font-mono text-[13px]">{ends[1] ? value(ends[1]) : "–"}</td>
+      {(["a", "b"] as const).flatMap((side, i) => {
+        const t = ends[i];
+        const shown = t ? value(t) : "–";
+        const says = by && t ? designed(by[0], side, by[1]) : undefined;
+        const differs = says !== undefined && shown !== "–" && shown !== "never" && `${shown}` !== says;
+        return [
+          ...(i === 1 ? [<td key="between" />] : []),
+          <td key={side} className="font-mono text-[13px]">
+            {shown}
+            {differs ? <p className="text-warning font-sans text-xs">▲ designed: {says}</p> : null}
+          </td>,
+        ];
+      })}
     </tr>
   );
   return (
@@ -36,13 +52,18 @@ export function EndsNow({ at, sheet }: { at: Place; sheet: BothEnds }) {
           </tr>
         </thead>
         <tbody>
-          {line("state", (t) => (t.up ? (t.carries ? "✓ carries" : "○ stands by") : "■ dead"))}
+          {line("state", (t) => (
+            <StateOf t={t} />
+          ))}
           {line("handshake", (t) => agoText(t.handshake_s))}
-          {line("far end heard from", (t) => t.endpoint || "never")}
+          {line("far end heard from", (t) => t.endpoint || "never", [
+            "endpoint",
+            /^[\d.]+:\d+$|^\[[\da-f:]+\]:\d+$/,
+          ])}
           {line("bytes in, out", (t) => `${t.bytes_in.toLocaleString()}, ${t.bytes_out.toLocaleString()}`)}
           {line("latency, jitter", (t) => `${msText(t, t.latency_us)}, ${msText(t, t.jitter_us)}`)}
           {line("loss of what it sent", (t) => lossText(t, t.loss_out_ppm))}
-          {line("path MTU", (t) => t.path_mtu || "–")}
+          {line("path MTU", (t) => t.path_mtu || "–", ["MTU in the tunnel", /^\d+$/])}
         </tbody>
       </table>
       {[a, b].some((g) => g && !g.up) ? (

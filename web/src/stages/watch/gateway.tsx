@@ -165,7 +165,7 @@ function Links({ at, g }: { at: Place; g: GatewayNow }) {
           {g.wan_links.map((l) => (
             <tr key={l.link}>
               <td>
-                <Link className="link" to={`${pageOf(at)}/watch/-/time?site=${g.site}&link=${l.link}`}>
+                <Link className="link" to={`${pageOf(at)}/watch/-/link?site=${g.site}&link=${l.link}`}>
                   {l.link}
                 </Link>
               </td>

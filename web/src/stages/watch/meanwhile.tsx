@@ -24,7 +24,15 @@ const signs: Record<Mark["kind"], string> = {
 const AROUND = 300;
 
 /** Meanwhile lists what the marks in plots are: events and releases of that time, newest first. */
-export function Meanwhile({ marks, onZoom }: { marks: Mark[]; onZoom: (from: number, to: number) => void }) {
+export function Meanwhile(props: {
+  marks: Mark[];
+  onZoom: (from: number, to: number) => void;
+  most?: number;
+}) {
+  const { marks, onZoom, most = marks.length } = props;
+  if (most === 0 && marks.length > 0) {
+    return null;
+  }
   if (marks.length === 0) {
     return <p className="text-secondary text-[13px] mt-2">No event and no release in this time.</p>;
   }
@@ -33,27 +41,30 @@ export function Meanwhile({ marks, onZoom }: { marks: Mark[]; onZoom: (from: num
       <h2 className="text-base">Meanwhile</h2>
       <table className="ruled" data-testid="meanwhile">
         <tbody>
-          {[...marks].reverse().map((m) => (
-            <tr key={`${m.at}${m.words}${m.kind}`}>
-              <td className="w-40">
-                <button
-                  type="button"
-                  className="link"
-                  title="Look closer"
-                  onClick={() => {
-                    const at = Math.floor(Date.parse(m.at) / 1000);
-                    onZoom(at - AROUND, at + AROUND);
-                  }}
-                >
-                  <When at={m.at} />
-                </button>
-              </td>
-              <td className={`w-32 whitespace-nowrap ${m.kind === "began" ? "text-error" : ""}`}>
-                {signs[m.kind]}
-              </td>
-              <td>{m.words.charAt(0).toUpperCase() + m.words.slice(1)}</td>
-            </tr>
-          ))}
+          {[...marks]
+            .reverse()
+            .slice(0, most)
+            .map((m) => (
+              <tr key={`${m.at}${m.words}${m.kind}`}>
+                <td className="w-40">
+                  <button
+                    type="button"
+                    className="link"
+                    title="Look closer"
+                    onClick={() => {
+                      const at = Math.floor(Date.parse(m.at) / 1000);
+                      onZoom(at - AROUND, at + AROUND);
+                    }}
+                  >
+                    <When at={m.at} />
+                  </button>
+                </td>
+                <td className={`w-32 whitespace-nowrap ${m.kind === "began" ? "text-error" : ""}`}>
+                  {signs[m.kind]}
+                </td>
+                <td>{m.words.charAt(0).toUpperCase() + m.words.slice(1)}</td>
+              </tr>
+            ))}
         </tbody>
       </table>
     </section>

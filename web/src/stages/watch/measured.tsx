@@ -93,6 +93,8 @@ export function Measured(props: {
   span: Span;
   onZoom: (from: number, to: number) => void;
   page: string;
+  /** The most events that are listed; all without it. */
+  most?: number;
 }) {
   const { series } = props;
   const values = (name: Name) => series.columns.find((c) => c.name === name)?.values ?? [];
@@ -130,7 +132,7 @@ export function Measured(props: {
           />
         </section>
       ))}
-      <Meanwhile marks={series.marks} onZoom={props.onZoom} />
+      <Meanwhile marks={series.marks} onZoom={props.onZoom} most={props.most} />
     </>
   );
 }

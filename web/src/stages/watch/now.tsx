@@ -85,20 +85,39 @@ function Line({ at, t }: { at: Place; t: TroubleSheet }) {
         <p className="text-secondary">{t.repair.words}</p>
       </div>
       <span className="whitespace-nowrap">
-        {t.pair ? (
-          <Link
-            className="link link-primary"
-            to={`${pageOf(at)}/watch/-/why?${new URLSearchParams({ from: t.pair[0] ?? "", to: t.pair[1] ?? "" })}`}
-          >
-            Why
-          </Link>
-        ) : t.site ? (
-          <Link className="link" to={`${pageOf(at)}/watch/${t.site}`}>
-            {t.site}
-          </Link>
-        ) : null}
+        <Where at={at} t={t} />
       </span>
     </li>
+  );
+}
+
+/** The page that shows more of it. */
+function Where({ at, t }: { at: Place; t: TroubleSheet }) {
+  const [a = "", b = ""] = t.pair ?? [];
+  if (a) {
+    return (
+      <Link className="link link-primary" to={`${pageOf(at)}/watch/-/pair?${new URLSearchParams({ a, b })}`}>
+        {a}, {b}
+      </Link>
+    );
+  }
+  if (!t.site) {
+    return null;
+  }
+  if (t.link) {
+    return (
+      <Link
+        className="link"
+        to={`${pageOf(at)}/watch/-/link?${new URLSearchParams({ site: t.site, link: t.link })}`}
+      >
+        {t.site}/{t.link}
+      </Link>
+    );
+  }
+  return (
+    <Link className="link" to={`${pageOf(at)}/watch/${t.site}`}>
+      {t.site}
+    </Link>
   );
 }
 

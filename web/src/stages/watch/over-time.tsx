@@ -1,4 +1,3 @@
-import { useEffect, useState } from "react";
 import { Link } from "react-router";
 import { useGateway, useGateways } from "../../api/gateways";
 import { type Place, pageOf, usePlace } from "../../api/place";
@@ -9,6 +8,7 @@ import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { Bands } from "./bands";
+import { useMeasuredNow } from "./last-hour";
 import { Measured } from "./measured";
 
 const spans: [hours: number, words: string][] = [
@@ -20,21 +20,6 @@ const spans: [hours: number, words: string][] = [
   [2160, "the last 90 days"],
 ];
 
-/** How often what is measured is asked for anew, in seconds: as often as gateways measure. */
-const STEP = 10;
-
-const step = () => Math.ceil(Date.now() / 1000 / STEP) * STEP;
-
-/** The present, in steps. */
-function useNow(): number {
-  const [now, setNow] = useState(step);
-  useEffect(() => {
-    const timer = setInterval(() => setNow(step()), STEP * 1000);
-    return () => clearInterval(timer);
-  }, []);
-  return now;
-}
-
 /**
  * OverTime shows how a tunnel, a WAN link or a pair of sites did. The engineer wants to know when it
  * changed and what happened then; they compare one way with the other, and now with before.
@@ -42,7 +27,7 @@ function useNow(): number {
 export default function OverTime() {
   const at = usePlace();
   const [params, set] = useAddress();
-  const now = useNow();
+  const now = useMeasuredNow();
   const hours = Number(params.get("hours")) || 1;
   const chosen = { from: Number(params.get("from")), to: Number(params.get("to")) };
   const zoomed = chosen.from > 0 && chosen.to > chosen.from;

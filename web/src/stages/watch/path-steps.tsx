@@ -89,7 +89,7 @@ function Ends({ at, step }: { at: Place; step: WhyStep }) {
       <p className="col-span-2">
         <Link
           className="link"
-          to={`${pageOf(at)}/paths/-/tunnel?${new URLSearchParams({ overlay: step.overlay ?? "", tunnel: step.tunnel ?? "" })}`}
+          to={`${pageOf(at)}/watch/-/tunnel?${new URLSearchParams({ overlay: step.overlay ?? "", tunnel: step.tunnel ?? "" })}`}
         >
           Both ends
         </Link>

@@ -55,7 +55,7 @@ export function TunnelEnds({ at, g }: { at: Place; g: GatewayNow }) {
                 {t.tunnel ? (
                   <Link
                     className="link"
-                    to={`${pageOf(at)}/paths/-/tunnel?overlay=${t.overlay}&tunnel=${encodeURIComponent(t.tunnel)}`}
+                    to={`${pageOf(at)}/watch/-/tunnel?overlay=${t.overlay}&tunnel=${encodeURIComponent(t.tunnel)}`}
                   >
                     {t.peer}/{t.peer_link}
                   </Link>
@@ -101,7 +101,8 @@ function order(t: TunnelNow): number {
   return t.up ? (t.beyond ? 1 : t.carries ? 2 : 3) : 0;
 }
 
-function StateOf({ t }: { t: TunnelNow }) {
+/** StateOf says how an end of a tunnel is, by shape and word. */
+export function StateOf({ t }: { t: TunnelNow }) {
   if (!t.up) {
     return <strong className="text-error">■ dead</strong>;
   }

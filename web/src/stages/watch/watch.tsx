@@ -51,6 +51,9 @@ export default function Watch() {
             />
             {joined.length > 0 ? (
               <>
+                <Link className="btn btn-sm" to={`${pageOf(at)}/watch/-/loom`}>
+                  Loom
+                </Link>
                 <Link className="btn btn-sm" to={`${pageOf(at)}/watch/-/events`}>
                   Events
                 </Link>

@@ -10,6 +10,7 @@ import { Waiting } from "../../parts/waiting";
 import { When } from "../../parts/when";
 import { Causes } from "./causes";
 import { PathSteps } from "./path-steps";
+import { verdicts } from "./verdicts";
 
 /**
  * Why says why one address does not reach another. The engineer wants to know which step fails
@@ -82,15 +83,6 @@ export default function Why() {
     </div>
   );
 }
-
-const verdicts: Record<WhyAnswer["verdict"], string> = {
-  arrives: "✓ It arrives, and the answer comes back, as the design says.",
-  standby: "▲ It arrives, but not by the first choice.",
-  poor: "▲ It arrives, but not all of it.",
-  fails: "■ It does not arrive.",
-  refused: "■ The design does not let it through.",
-  unseen: "○ By the design it arrives. Not all of the path is seen.",
-};
 
 function Answer({ at, answer, looking }: { at: Place; answer: WhyAnswer; looking: boolean }) {
   return (

@@ -1,0 +1,135 @@
+package desk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"wideknot/core/diagnose"
+	"wideknot/core/gateway"
+	"wideknot/core/tunnel"
+	"wideknot/internal/server/store"
+)
+
+// A LiveLoom is how the pairs of an overlay are joined at present, by the release in force.
+type LiveLoom struct {
+	Release  uint64    `json:"release" doc:"in force; 0 for none, and then nothing is joined"`
+	At       time.Time `json:"at"`
+	Overlays []string  `json:"overlays" doc:"of the release"`
+	Overlay  string    `json:"overlay" doc:"shown; empty where there is none"`
+	diagnose.LiveLoom
+}
+
+// LiveLoom weaves an overlay of the release in force, the first where none is named, with the
+// sites of a region where there are too many for a row each.
+func (d *Desk) LiveLoom(ctx context.Context, estateKey, overlay, region string) (*LiveLoom, error) {
+	_, view, known, err := d.atPresent(ctx, estateKey)
+	if err != nil {
+		return nil, err
+	}
+	out := &LiveLoom{Release: view.Latest, At: time.Now().UTC(), Overlays: []string{}, LiveLoom: diagnose.LiveLoom{Columns: []diagnose.LiveColumn{}, Rows: []diagnose.LiveRow{}}}
+	for i := range view.Plan.Overlays {
+		out.Overlays = append(out.Overlays, view.Plan.Overlays[i].Spec.Key)
+	}
+	if overlay == "" && len(out.Overlays) > 0 {
+		overlay = out.Overlays[0]
+	}
+	at := slices.Index(out.Overlays, overlay)
+	if view.Latest == 0 || at < 0 {
+		if overlay != "" && at < 0 {
+			return nil, fmt.Errorf("overlay %q in the release in force: %w", overlay, ErrNotFound)
+		}
+		return out, nil
+	}
+	out.Overlay = overlay
+	leave, err := d.Working(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer leave()
+	o := &view.Plan.Overlays[at]
+	if known, err = d.carrying(ctx, estateKey, view, known, o, region); err != nil {
+		return nil, err
+	}
+	out.LiveLoom = diagnose.Weave(known, o, region)
+	return out, nil
+}
+
+// carrying adds to what is known which tunnels carry at the sites that have rows.
+func (d *Desk) carrying(ctx context.Context, estateKey string, view *View, known *diagnose.Known, o *tunnel.Overlay, region string) (*diagnose.Known, error) {
+	out := &diagnose.Known{Routes: known.Routes, Gateways: maps.Clone(known.Gateways)}
+	rows, _ := diagnose.LoomSites(view.Plan, o, region)
+	var sites []string
+	for _, site := range rows {
+		if key := view.Plan.Site(site).Key; known.Of(key).Up {
+			sites = append(sites, key)
+		}
+	}
+	states := map[string]string{}
+	err := d.store.Snapshot(ctx, func(tx *store.Tx) (err error) {
+		states, err = tx.GatewayStatesOf(view.estateID, sites)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	for _, site := range rows {
+		key := view.Plan.Site(site).Key
+		state, err := gateway.ParseState([]byte(states[key]))
+		if err != nil {
+			continue // what cannot be read is not known
+		}
+		g := *known.Of(key)
+		g.State = state
+		if state.Release > 0 {
+			ways, err := d.waysOf(ctx, view.estateID, estateKey, key, uint64(state.Release))
+			if err != nil && !errors.Is(err, ErrNotFound) {
+				return nil, err
+			}
+			g.Carries = state.Carries(ways)
+		}
+		out.Gateways[key] = &g
+	}
+	return out, nil
+}
+
+// wove is a site's gateway at a release.
+type wove struct {
+	estate, release uint64
+	site            string
+}
+
+// weaves remembers the ways of gateways, which take long to work out and are looked at again and
+// again while a page is open.
+type weaves struct {
+	mu   sync.Mutex
+	ways map[wove][]gateway.Way
+}
+
+// mostWoven is how many gateways' ways are remembered.
+const mostWoven = 1000
+
+func (d *Desk) waysOf(ctx context.Context, estateID uint64, estateKey, site string, release uint64) ([]gateway.Way, error) {
+	key := wove{estateID, release, site}
+	d.weaves.mu.Lock()
+	ways, known := d.weaves.ways[key]
+	d.weaves.mu.Unlock()
+	if known {
+		return ways, nil
+	}
+	config, _, err := d.configOf(ctx, estateKey, site, release)
+	if err != nil {
+		return nil, err
+	}
+	d.weaves.mu.Lock()
+	defer d.weaves.mu.Unlock()
+	if d.weaves.ways == nil || len(d.weaves.ways) >= mostWoven {
+		d.weaves.ways = map[wove][]gateway.Way{}
+	}
+	d.weaves.ways[key] = config.Ways
+	return config.Ways, nil
+}
