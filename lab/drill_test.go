@@ -45,6 +45,21 @@ func TestRealGatewaysDrillAndBear(t *testing.T) {
 	}
 
 	o.alive(60 * time.Second)
+	is, err := o.desk.Sessions(ctx, o.key, o.routes.Plan.Site(tarn).Key, o.routes.Plan.Site(mill).Key, gateway.SessionsOrder{Interface: toMill.Interface, Reset: gateway.ResetKeys})
+	o.must(err)
+	if len(is.Keys) != 1 || is.Keys[0].HandshakeS == 0 || is.Words != "" {
+		t.Errorf("what is open by the tunnel: %+v", is)
+	}
+	for until := time.Now().Add(10 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		now, err := o.desk.Sessions(ctx, o.key, o.routes.Plan.Site(tarn).Key, o.routes.Plan.Site(mill).Key, gateway.SessionsOrder{Interface: toMill.Interface})
+		o.must(err)
+		if k := now.Keys[0]; k.Key == is.Keys[0].Key && k.HandshakeS > 0 && k.BytesIn > 0 && k.BytesIn < is.Keys[0].BytesIn {
+			break
+		}
+		if time.Now().After(until) {
+			t.Fatalf("keys were not agreed anew: %+v, before %+v", now, is)
+		}
+	}
 	office := &drills.Office{Store: o.db, Desk: o.desk}
 	running, stop := context.WithCancel(ctx)
 	ended := make(chan struct{})
@@ -56,19 +71,19 @@ func TestRealGatewaysDrillAndBear(t *testing.T) {
 	part := "link:" + o.routes.Plan.Site(tarn).Key + "/" + toMill.Link
 	d, err := office.Start(ctx, o.key, drills.Order{Part: part, Seconds: 15})
 	o.must(err)
-	var is *drills.Detail
+	var detail *drills.Detail
 	for until := time.Now().Add(90 * time.Second); ; time.Sleep(300 * time.Millisecond) {
-		is, err = office.Get(ctx, o.key, d.Number)
+		detail, err = office.Get(ctx, o.key, d.Number)
 		o.must(err)
-		if is.EndedAt != nil {
+		if detail.EndedAt != nil {
 			break
 		}
 		if time.Now().After(until) {
-			t.Fatalf("it is not over: %+v", is)
+			t.Fatalf("it is not over: %+v", detail)
 		}
 	}
-	if is.State != drills.Proven || is.FoundAfter == nil {
-		t.Errorf("%s %s, found after %v, back after %v: %+v", is.State, is.Words, is.FoundAfter, is.BackAfter, is.Points)
+	if detail.State != drills.Proven || detail.FoundAfter == nil {
+		t.Errorf("%s %s, found after %v, back after %v: %+v", detail.State, detail.Words, detail.FoundAfter, detail.BackAfter, detail.Points)
 	}
 	o.measured(row.ID, toMill)
 }

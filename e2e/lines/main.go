@@ -450,6 +450,9 @@ func (g *light) Bench(context.Context, *gateway.Bench) (*gateway.Benched, error)
 	return &gateway.Benched{}, nil
 }
 func (g *light) Hold(context.Context, *gateway.Hold) error { return nil }
+func (g *light) Sessions(context.Context, *gateway.SessionsOrder) (*gateway.Sessions, error) {
+	return &gateway.Sessions{}, nil
+}
 func (g *light) Samples(context.Context, string, gateway.Counter) (*gateway.Samples, error) {
 	return &gateway.Samples{Epoch: "light", Now: gateway.Time(time.Now().UTC().Format(time.RFC3339))}, nil
 }

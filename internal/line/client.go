@@ -247,6 +247,23 @@ func (c *Client) Hold(ctx context.Context, h *gateway.Hold) error {
 	return c.operate(ctx, "wideknot-gateway:hold", "wideknot-gateway:input", h)
 }
 
+// Sessions lets the gateway tell what is open by a tunnel, or end it.
+func (c *Client) Sessions(ctx context.Context, o *gateway.SessionsOrder) (*gateway.Sessions, error) {
+	body, err := json.Marshal(map[string]any{"wideknot-gateway:input": o})
+	if err != nil {
+		return nil, err
+	}
+	text, _, err := c.do(ctx, http.MethodPost, "/restconf/operations/wideknot-gateway:sessions", body, mostAnswer, nil)
+	if err != nil {
+		return nil, err
+	}
+	out, err := gateway.ParseSessions(text)
+	if err == nil {
+		out.Words = printable(out.Words, 200)
+	}
+	return out, err
+}
+
 // Samples takes what the gateway measured, but for those of an epoch up to a number, which it may
 // forget.
 func (c *Client) Samples(ctx context.Context, epoch string, has gateway.Counter) (*gateway.Samples, error) {

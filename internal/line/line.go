@@ -41,6 +41,8 @@ type Device interface {
 	Bench(ctx context.Context, b *gateway.Bench) (*gateway.Benched, error)
 	// Hold holds tunnels down for a time, or lets them go.
 	Hold(ctx context.Context, h *gateway.Hold) error
+	// Sessions tells what is open by a tunnel, and ends it where that is asked for.
+	Sessions(ctx context.Context, o *gateway.SessionsOrder) (*gateway.Sessions, error)
 	// Samples forgets the samples of an epoch up to a number, as somebody has them, and returns the
 	// first of those that are left. An epoch that is not the present one forgets nothing.
 	Samples(ctx context.Context, epoch string, has gateway.Counter) (*gateway.Samples, error)

@@ -54,6 +54,9 @@ func (f *fake) Bench(context.Context, *gateway.Bench) (*gateway.Benched, error) 
 	return &gateway.Benched{}, nil
 }
 func (f *fake) Hold(context.Context, *gateway.Hold) error { return nil }
+func (f *fake) Sessions(_ context.Context, o *gateway.SessionsOrder) (*gateway.Sessions, error) {
+	return &gateway.Sessions{Words: o.Interface + " " + string(o.Reset)}, f.fails
+}
 func (f *fake) Samples(_ context.Context, epoch string, has gateway.Counter) (*gateway.Samples, error) {
 	return &gateway.Samples{Epoch: "e1", Now: "2026-11-30T12:00:00Z", List: []gateway.Sample{{Sequence: has + 1, At: "2026-11-30T11:59:50Z", Seconds: 10, Digest: epoch}}}, f.fails
 }

@@ -35,6 +35,7 @@ func (h *handler) known() map[string]answering {
 		"wideknot-gateway:look":        h.look,
 		"wideknot-gateway:bench":       h.bench,
 		"wideknot-gateway:hold":        h.hold,
+		"wideknot-gateway:sessions":    h.sessions,
 		"wideknot-gateway:new-key":     h.newKey,
 		"wideknot-gateway:samples":     h.samples,
 	}
@@ -342,6 +343,22 @@ func (h *handler) bench(w http.ResponseWriter, r *http.Request) error {
 		return refusal(http.StatusBadRequest, InvalidValue, "%v", err)
 	}
 	out, err := h.device.Bench(r.Context(), in)
+	if err != nil {
+		return err
+	}
+	return reply(w, r, map[string]any{"wideknot-gateway:output": out})
+}
+
+// sessions tells what is open by a tunnel, or ends it.
+func (h *handler) sessions(w http.ResponseWriter, r *http.Request) error {
+	in, err := ours[gateway.SessionsOrder](r, mostInput)
+	if err != nil {
+		return err
+	}
+	if err := in.Check(); err != nil {
+		return refusal(http.StatusBadRequest, InvalidValue, "%v", err)
+	}
+	out, err := h.device.Sessions(r.Context(), in)
 	if err != nil {
 		return err
 	}

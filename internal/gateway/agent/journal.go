@@ -18,27 +18,28 @@ import (
 
 // Kinds of events.
 const (
-	Started      = "started"
-	Applied      = "applied"
-	WentBack     = "went-back"
-	Confirmed    = "confirmed"
-	Refused      = "refused"
-	TunnelDead   = "tunnel-dead"
-	TunnelBack   = "tunnel-back"
-	BothAlive    = "tunnel-carries" // by what both ends say
-	PathMTU      = "path-mtu"
-	BeyondLimits = "beyond-limits"
-	WithinLimits = "within-limits"
-	Steered      = "steered"
-	WayMoved     = "way-moved"
-	Disagree     = "ends-disagree"
-	Trouble      = "trouble"
-	LinksMoved   = "links-changed"
-	KeyMoved     = "key-changed" // of a far end
-	Benched      = "loaded"
-	HeldDown     = "held-down"
-	LineUp       = "line-up"
-	LineDown     = "line-down"
+	Started       = "started"
+	Applied       = "applied"
+	WentBack      = "went-back"
+	Confirmed     = "confirmed"
+	Refused       = "refused"
+	TunnelDead    = "tunnel-dead"
+	TunnelBack    = "tunnel-back"
+	BothAlive     = "tunnel-carries" // by what both ends say
+	PathMTU       = "path-mtu"
+	BeyondLimits  = "beyond-limits"
+	WithinLimits  = "within-limits"
+	Steered       = "steered"
+	WayMoved      = "way-moved"
+	Disagree      = "ends-disagree"
+	Trouble       = "trouble"
+	LinksMoved    = "links-changed"
+	KeyMoved      = "key-changed" // of a far end
+	Benched       = "loaded"
+	HeldDown      = "held-down"
+	SessionsReset = "sessions-reset"
+	LineUp        = "line-up"
+	LineDown      = "line-down"
 )
 
 // Event is one line of the journal.

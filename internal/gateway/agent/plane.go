@@ -36,6 +36,12 @@ type Plane interface {
 	Lead(c *gateway.Config, t *gateway.Tunnel) (moved bool, err error)
 	// Knock calls the far end of a tunnel by each of its keys at once.
 	Knock(t *gateway.Tunnel) error
+	// Flows lists the flows that are known, whatever passes by them; Forget lets some go, and says
+	// how many there were still.
+	Flows() ([]Flow, error)
+	Forget(list []Flow) (int, error)
+	// Rekey lets a tunnel's device forget what was agreed with the far end, and agree on it anew.
+	Rekey(t *gateway.Tunnel) error
 	// Changes tells that links changed, until the context ends. Many may be told at once.
 	Changes(ctx context.Context) (<-chan struct{}, error)
 	// Interfaces returns the number of each interface.

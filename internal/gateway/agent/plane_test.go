@@ -100,6 +100,9 @@ func (p *tray) Read(c *gateway.Config) (Reading, error) {
 }
 
 func (p *tray) Knock(*gateway.Tunnel) error { return nil }
+func (p *tray) Flows() ([]Flow, error)      { return nil, nil }
+func (p *tray) Forget([]Flow) (int, error)  { return 0, nil }
+func (p *tray) Rekey(*gateway.Tunnel) error { return nil }
 
 // Inspect tells of a device whose peer may not send from its first prefix.
 func (p *tray) Inspect(t *gateway.Tunnel) (Inside, error) {

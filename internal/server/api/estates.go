@@ -242,7 +242,7 @@ func refusal(err error) error {
 	case errors.Is(err, desk.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
 	case errors.Is(err, desk.ErrTaken), errors.Is(err, desk.ErrNothing), errors.Is(err, desk.ErrKeyElsewhere), errors.Is(err, desk.ErrFixed),
-		errors.Is(err, desk.ErrShelved), errors.Is(err, desk.ErrBehind), errors.Is(err, desk.ErrRolling), errors.Is(err, desk.ErrLooking), errors.Is(err, desk.ErrBenching), errors.Is(err, drills.ErrOpen), errors.Is(err, rollouts.ErrActive), errors.Is(err, rollouts.ErrNothing), errors.Is(err, rollouts.ErrState), errors.Is(err, identity.ErrTaken), errors.Is(err, identity.ErrLast), errors.Is(err, planning.ErrOutdated), errors.Is(err, store.ErrExists):
+		errors.Is(err, desk.ErrShelved), errors.Is(err, desk.ErrBehind), errors.Is(err, desk.ErrRolling), errors.Is(err, desk.ErrLooking), errors.Is(err, desk.ErrBenching), errors.Is(err, desk.ErrSessions), errors.Is(err, drills.ErrOpen), errors.Is(err, rollouts.ErrActive), errors.Is(err, rollouts.ErrNothing), errors.Is(err, rollouts.ErrState), errors.Is(err, identity.ErrTaken), errors.Is(err, identity.ErrLast), errors.Is(err, planning.ErrOutdated), errors.Is(err, store.ErrExists):
 		return huma.Error409Conflict(err.Error())
 	}
 	var status huma.StatusError
@@ -283,6 +283,7 @@ func (s *Server) describe(a huma.API) {
 	s.listeners(a)
 	s.series(a)
 	s.bench(a)
+	s.sessions(a)
 	s.drills(a)
 	finish(a.OpenAPI())
 }

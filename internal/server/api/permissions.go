@@ -51,7 +51,7 @@ var permissions = map[string]need{
 	"rank-links": planner, "limit-links": planner, "set-shed": planner, "set-probe": planner,
 
 	"list-gateways": reader, "get-gateway": reader, "list-events": reader, "export-events": reader, "list-windows": reader, "add-window": operator, "delete-window": operator, "list-listeners": operator, "add-listener": operator, "delete-listener": operator,
-	"get-live-loom": reader, "get-now": reader, "get-why": reader, "get-series": reader, "foresee-drill": reader, "list-drills": reader, "get-drill": reader, "export-drill": reader, "report-drill": reader, "start-drill": operator, "stop-drill": operator, "list-benches": reader, "get-bench": reader, "bench-tunnel": operator, "export-series": reader, "get-carried": reader, "look-why": planner, "list-offers": reader, "take-offers": planner, "take-drift": operator, "refuse-offer": planner,
+	"get-live-loom": reader, "get-now": reader, "get-why": reader, "get-series": reader, "foresee-drill": reader, "list-drills": reader, "get-drill": reader, "export-drill": reader, "report-drill": reader, "start-drill": operator, "stop-drill": operator, "list-benches": reader, "get-bench": reader, "bench-tunnel": operator, "list-tunnel-sessions": operator, "export-series": reader, "get-carried": reader, "look-why": planner, "list-offers": reader, "take-offers": planner, "take-drift": operator, "refuse-offer": planner,
 	"make-join-code": operator, "make-cloud-init": operator, "withdraw-join-code": operator, "bar-gateway": operator, "bring-gateways": operator, "put-back-gateway": operator, "make-new-keys": operator,
 
 	"plan-rollout": planner, "list-rollouts": reader, "get-rollout": reader, "start-rollout": operator, "decide-rollout": operator,

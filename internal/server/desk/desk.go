@@ -70,12 +70,13 @@ type Desk struct {
 	queues queues
 	turns  chan struct{} // edits at work: each derives, which takes a core
 
-	looks   sync.Map // estates whose gateways are being asked to look
-	rans    rans
-	weaves  weaves
-	benches sync.Map      // estates of which a tunnel is being loaded
-	nows    sync.Map      // estate → *lately
-	whys    chan struct{} // see Working
+	looks    sync.Map // estates whose gateways are being asked to look
+	rans     rans
+	weaves   weaves
+	benches  sync.Map      // estates of which a tunnel is being loaded
+	sessions sync.Map      // estates of which sessions are being asked for
+	nows     sync.Map      // estate → *lately
+	whys     chan struct{} // see Working
 
 	mu      sync.Mutex
 	watches map[uint64]*watch

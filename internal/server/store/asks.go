@@ -20,12 +20,13 @@ type Ask struct {
 
 // Operations of asks.
 const (
-	AskEcho    = "echo"
-	AskNewKey  = "new-key"
-	AskRunning = "running" // what it runs
-	AskLook    = "look"
-	AskBench   = "bench"
-	AskHold    = "hold"
+	AskEcho     = "echo"
+	AskNewKey   = "new-key"
+	AskRunning  = "running" // what it runs
+	AskLook     = "look"
+	AskBench    = "bench"
+	AskHold     = "hold"
+	AskSessions = "sessions"
 )
 
 // mostAsks is how many a server takes at once.

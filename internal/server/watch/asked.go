@@ -90,6 +90,12 @@ func (h *held) operate(ctx context.Context, row *store.Ask) (string, error) {
 			return "", err
 		}
 		answer, err = "held", h.client.Hold(ctx, &hold)
+	case store.AskSessions:
+		var o gateway.SessionsOrder
+		if err := json.Unmarshal([]byte(row.Input), &o); err != nil {
+			return "", err
+		}
+		answer, err = h.client.Sessions(ctx, &o)
 	case store.AskNewKey:
 		if answer, err = h.client.NewKey(ctx); err == nil {
 			h.askOffers(ctx) // which tell of it

@@ -8,9 +8,11 @@ import (
 	"time"
 
 	"wideknot/core/estate"
+	"wideknot/core/gateway"
 	"wideknot/core/offer"
 	"wideknot/internal/fleet"
 	"wideknot/internal/server/desk"
+	"wideknot/internal/server/store"
 )
 
 // A tunnel is loaded from both ends, one after the other; what a circuit bears less than the survey
@@ -69,6 +71,30 @@ func TestATunnelIsTried(t *testing.T) {
 	_, list, err := w.desk.Offers(ctx, desk.At(w.key, desk.First).Place, "tarn")
 	if err != nil || !slices.ContainsFunc(list[0].Offers, func(o offer.Item) bool { return o.ID == "link:fibre:up-rate" && o.Differs }) {
 		t.Errorf("%+v, %v", list, err)
+	}
+	peer, err := w.desk.PeerOf(ctx, w.key, "tarn", "first-1")
+	if err != nil || peer != "first" {
+		t.Errorf("the far end of first-1 is %q, %v", peer, err)
+	}
+	for _, reset := range []gateway.Reset{"", gateway.ResetFlows, gateway.ResetKeys} {
+		is, err := w.desk.Sessions(ctx, w.key, "tarn", peer, gateway.SessionsOrder{Interface: "first-1", Reset: reset})
+		if err != nil || len(is.Keys) != 1 || is.Keys[0].BytesIn == 0 || is.Reset != reset {
+			t.Errorf("sessions, reset %q: %+v, %v", reset, is, err)
+		}
+	}
+	if _, err := w.desk.Sessions(ctx, w.key, "tarn", peer, gateway.SessionsOrder{Interface: "nowhere-9"}); err == nil {
+		t.Error("a tunnel that is not there has sessions")
+	}
+	var acts []string
+	if err := w.db.Snapshot(ctx, func(tx *store.Tx) error {
+		acts = acts[:0]
+		rows, err := tx.Records(store.RecordFilter{Estate: w.row.ID, Limit: 50})
+		for i := range rows {
+			acts = append(acts, rows[i].Action)
+		}
+		return err
+	}); err != nil || !slices.Contains(acts, "sessions.list") || !slices.Contains(acts, "sessions.reset") {
+		t.Errorf("the audit has %v, %v", acts, err)
 	}
 	if _, err := w.desk.BenchOf(ctx, w.key, "tarn", "nowhere-9"); err == nil {
 		t.Error("a tunnel that is not there is found")

@@ -1757,6 +1757,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/estates/{estate}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a gateway tell what is open by one of its tunnels, or end it, in a window of maintenance of one of the tunnel's ends */
+        post: operations["list-tunnel-sessions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/estates/{estate}/why": {
         parameters: {
             query?: never;
@@ -2961,6 +2978,15 @@ export interface components {
             sheet: string;
             value: string;
         };
+        Flow: {
+            answered?: boolean;
+            from: string;
+            /** Format: int64 */
+            protocol: number;
+            /** Format: int64 */
+            "seconds-left": number;
+            to: string;
+        };
         Followed: {
             /** @description the packet and its answer */
             arrives: boolean;
@@ -3368,6 +3394,14 @@ export interface components {
             missing: boolean;
             seen: string;
             survey: string;
+        };
+        KeySession: {
+            "bytes-in"?: string;
+            "bytes-out"?: string;
+            endpoint?: string;
+            /** Format: int64 */
+            "handshake-age"?: number;
+            key: string;
         };
         KeyVerdict: {
             good: boolean;
@@ -4531,6 +4565,42 @@ export interface components {
             seconds: 10 | 60 | 900;
             /** Format: date-time */
             to: string;
+        };
+        Sessions: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description flows that were forgotten
+             */
+            ended: number;
+            /** @description whose packets leave by it, by the main table; the first 200 */
+            flows: components["schemas"]["Flow"][];
+            interface: string;
+            keys: components["schemas"]["KeySession"][];
+            /**
+             * Format: int64
+             * @description flows besides these
+             */
+            more: number;
+            peer: string;
+            /**
+             * @description what was ended; what is told was open before
+             * @enum {string}
+             */
+            reset?: "keys" | "flows";
+            site: string;
+            /** @description why flows are not told */
+            words?: string;
+        };
+        SessionsOrder: {
+            interface: string;
+            /**
+             * @description nothing when it is not given: sessions are listed only
+             * @enum {string}
+             */
+            reset?: "" | "keys" | "flows";
+            site: string;
         };
         Set: {
             added: string[];
@@ -20730,6 +20800,158 @@ export interface operations {
             };
             /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
             503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-tunnel-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                estate: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SessionsOrder"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sessions"];
+                };
+            };
+            /** @description the request is not well formed */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description nobody is signed in, or the token is not good */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description who asks may not do this, or the request comes from a page of another origin */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description what the path names is not there, or not for who asks */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body did not come in time */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the state does not allow it */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is too large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the body is of a kind that is not taken */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server was asked under a name that is not its own */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description a value cannot be taken; errors say which and why */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description too many requests; Retry-After says when to come again */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the server failed */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the database is away, or too much is asked at once; Retry-After says when to come again */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description the disk of the database is full */
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };

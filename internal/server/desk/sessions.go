@@ -1,0 +1,116 @@
+package desk
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"wideknot/core/gateway"
+	"wideknot/internal/server/identity"
+	"wideknot/internal/server/store"
+)
+
+// sessionsWithin is how long a gateway may take to tell of sessions, in seconds.
+const sessionsWithin = 15
+
+// ErrSessions is of a question for sessions while another one waits for its answer.
+var ErrSessions = errors.New("sessions of this estate are being asked for already: wait some seconds")
+
+// Sessions is what is open by a tunnel, as the gateway at one of its ends knows it.
+type Sessions struct {
+	At        time.Time            `json:"at"`
+	Site      string               `json:"site"`
+	Interface string               `json:"interface"`
+	Peer      string               `json:"peer"`
+	Reset     gateway.Reset        `json:"reset,omitempty" enum:"keys,flows" doc:"what was ended; what is told was open before"`
+	Keys      []gateway.KeySession `json:"keys"`
+	Flows     []gateway.Flow       `json:"flows" doc:"whose packets leave by it, by the main table; the first 200"`
+	More      int                  `json:"more" doc:"flows besides these"`
+	Ended     int                  `json:"ended" doc:"flows that were forgotten"`
+	Words     string               `json:"words,omitempty" doc:"why flows are not told"`
+}
+
+// PeerOf returns the far end of a tunnel of the release in force.
+func (d *Desk) PeerOf(ctx context.Context, estateKey, site, iface string) (string, error) {
+	view, err := d.View(ctx, Place{estateKey, Released})
+	if err != nil {
+		return "", err
+	}
+	at := view.Plan.SiteIndex(site)
+	if at < 0 {
+		return "", &identity.Refused{Field: "site", Text: fmt.Sprintf("%q is no site of the release in force", site)}
+	}
+	t := gateway.Of(view.Routes, at).Tunnel(iface)
+	if t == nil {
+		return "", &identity.Refused{Field: "interface", Text: fmt.Sprintf("%s has no tunnel %q in the release in force", site, iface)}
+	}
+	return t.Peer, nil
+}
+
+// Sessions asks the gateway of a site what is open by one of its tunnels, and has it ended where a
+// reset says so. Both are in the audit: who talks to whom is for nobody's mere curiosity.
+func (d *Desk) Sessions(ctx context.Context, estateKey, site, peer string, o gateway.SessionsOrder) (*Sessions, error) {
+	if err := o.Check(); err != nil {
+		return nil, &identity.Refused{Field: "interface", Text: err.Error()}
+	}
+	input, err := json.Marshal(o)
+	if err != nil {
+		return nil, err
+	}
+	about := "sessions " + rand.Text()
+	var estateID uint64
+	err = d.store.InTransaction(ctx, func(tx *store.Tx) error {
+		e, err := tx.Estate(estateKey, false)
+		if err != nil {
+			return fmt.Errorf("estate %q: %w", estateKey, err)
+		}
+		estateID = e.ID
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	if _, busy := d.sessions.LoadOrStore(estateID, true); busy {
+		return nil, ErrSessions
+	}
+	defer d.sessions.Delete(estateID)
+	err = d.store.InTransaction(ctx, func(tx *store.Tx) error {
+		if err := tx.AddAsks([]store.Ask{{EstateID: estateID, Site: site, About: about, Operation: store.AskSessions, Input: string(input)}}, sessionsWithin); err != nil {
+			return err
+		}
+		now, err := tx.Now()
+		if err != nil {
+			return err
+		}
+		act := identity.Act{Action: "sessions.list", Estate: estateID, Object: site + " " + o.Interface, After: map[string]any{"towards": peer}}
+		if o.Reset != "" {
+			act.Action, act.After = "sessions.reset", map[string]any{"towards": peer, "reset": o.Reset}
+		}
+		return identity.Record(ctx, tx, now, act)
+	})
+	if err != nil {
+		return nil, err
+	}
+	by, err := d.await(ctx, estateID, about, sessionsWithin)
+	if err != nil {
+		return nil, err
+	}
+	out := &Sessions{At: time.Now().UTC(), Site: site, Interface: o.Interface, Peer: peer, Reset: o.Reset, Keys: []gateway.KeySession{}, Flows: []gateway.Flow{}}
+	switch row := by[site]; {
+	case row == nil || row.AnsweredAt == nil:
+		return nil, &identity.Refused{Field: "site", Text: "the gateway of " + site + " did not answer in time"}
+	case row.Output == nil:
+		return nil, &identity.Refused{Field: "site", Text: row.Words}
+	default:
+		var is gateway.Sessions
+		if err := json.Unmarshal([]byte(*row.Output), &is); err != nil {
+			return nil, err
+		}
+		out.Keys, out.Flows = append(out.Keys, is.Keys...), append(out.Flows, is.Flows...)
+		out.More, out.Ended, out.Words = is.More, is.Ended, is.Words
+		return out, nil
+	}
+}
