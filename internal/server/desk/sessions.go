@@ -21,16 +21,34 @@ var ErrSessions = errors.New("sessions of this estate are being asked for alread
 
 // Sessions is what is open by a tunnel, as the gateway at one of its ends knows it.
 type Sessions struct {
-	At        time.Time            `json:"at"`
-	Site      string               `json:"site"`
-	Interface string               `json:"interface"`
-	Peer      string               `json:"peer"`
-	Reset     gateway.Reset        `json:"reset,omitempty" enum:"keys,flows" doc:"what was ended; what is told was open before"`
-	Keys      []gateway.KeySession `json:"keys"`
-	Flows     []gateway.Flow       `json:"flows" doc:"whose packets leave by it, by the main table; the first 200"`
-	More      int                  `json:"more" doc:"flows besides these"`
-	Ended     int                  `json:"ended" doc:"flows that were forgotten"`
-	Words     string               `json:"words,omitempty" doc:"why flows are not told"`
+	At        time.Time     `json:"at"`
+	Site      string        `json:"site"`
+	Interface string        `json:"interface"`
+	Peer      string        `json:"peer"`
+	Reset     gateway.Reset `json:"reset,omitempty" enum:"keys,flows" doc:"what was ended; what is told was open before"`
+	Keys      []KeySession  `json:"keys"`
+	Flows     []Flow        `json:"flows" doc:"whose packets leave by it, by the main table; the first 200"`
+	More      int           `json:"more" doc:"flows besides these"`
+	Ended     int           `json:"ended" doc:"flows that were forgotten"`
+	Words     string        `json:"words,omitempty" doc:"why flows are not told"`
+}
+
+// A KeySession is what came and went by a key of the far end.
+type KeySession struct {
+	Key        string `json:"key" doc:"public"`
+	HandshakeS int    `json:"handshake_s" doc:"seconds since hands were shaken; 0 where they never were"`
+	Endpoint   string `json:"endpoint,omitempty" doc:"where the far end was last heard from"`
+	BytesIn    uint64 `json:"bytes_in"`
+	BytesOut   uint64 `json:"bytes_out"`
+}
+
+// A Flow is packets of two hosts there and back.
+type Flow struct {
+	Protocol int    `json:"protocol" doc:"of IP"`
+	From     string `json:"from" doc:"ADDRESS:PORT of its first packet; port 0 where there is none"`
+	To       string `json:"to"`
+	Answered bool   `json:"answered"`
+	Left     int    `json:"seconds_left" doc:"until it is forgotten, unless a packet of it comes"`
 }
 
 // PeerOf returns the far end of a tunnel of the release in force.
@@ -98,7 +116,7 @@ func (d *Desk) Sessions(ctx context.Context, estateKey, site, peer string, o gat
 	if err != nil {
 		return nil, err
 	}
-	out := &Sessions{At: time.Now().UTC(), Site: site, Interface: o.Interface, Peer: peer, Reset: o.Reset, Keys: []gateway.KeySession{}, Flows: []gateway.Flow{}}
+	out := &Sessions{At: time.Now().UTC(), Site: site, Interface: o.Interface, Peer: peer, Reset: o.Reset, Keys: []KeySession{}, Flows: []Flow{}}
 	switch row := by[site]; {
 	case row == nil || row.AnsweredAt == nil:
 		return nil, &identity.Refused{Field: "site", Text: "the gateway of " + site + " did not answer in time"}
@@ -109,7 +127,16 @@ func (d *Desk) Sessions(ctx context.Context, estateKey, site, peer string, o gat
 		if err := json.Unmarshal([]byte(*row.Output), &is); err != nil {
 			return nil, err
 		}
-		out.Keys, out.Flows = append(out.Keys, is.Keys...), append(out.Flows, is.Flows...)
+		for _, k := range is.Keys {
+			one := KeySession{Key: k.Key, HandshakeS: k.HandshakeS, BytesIn: uint64(k.BytesIn), BytesOut: uint64(k.BytesOut)}
+			if k.Endpoint.IsValid() {
+				one.Endpoint = k.Endpoint.String()
+			}
+			out.Keys = append(out.Keys, one)
+		}
+		for _, f := range is.Flows {
+			out.Flows = append(out.Flows, Flow{f.Protocol, f.From.String(), f.To.String(), f.Answered, f.Left})
+		}
 		out.More, out.Ended, out.Words = is.More, is.Ended, is.Words
 		return out, nil
 	}

@@ -54,6 +54,7 @@ export type MaintenanceWindow = components["schemas"]["Window"];
 export type WatchEvent = components["schemas"]["Event"];
 export type ListenerOrder = components["schemas"]["ListenerOrder"];
 export type Now = components["schemas"]["Now"];
+export type TunnelSessions = components["schemas"]["Sessions"];
 export type LiveLoom = components["schemas"]["LiveLoom"];
 export type LiveRow = components["schemas"]["LiveRow"];
 export type LiveCell = components["schemas"]["LiveCell"];

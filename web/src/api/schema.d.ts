@@ -2979,12 +2979,19 @@ export interface components {
             value: string;
         };
         Flow: {
-            answered?: boolean;
+            answered: boolean;
+            /** @description ADDRESS:PORT of its first packet; port 0 where there is none */
             from: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description of IP
+             */
             protocol: number;
-            /** Format: int64 */
-            "seconds-left": number;
+            /**
+             * Format: int64
+             * @description until it is forgotten, unless a packet of it comes
+             */
+            seconds_left: number;
             to: string;
         };
         Followed: {
@@ -3396,11 +3403,18 @@ export interface components {
             survey: string;
         };
         KeySession: {
-            "bytes-in"?: string;
-            "bytes-out"?: string;
-            endpoint?: string;
             /** Format: int64 */
-            "handshake-age"?: number;
+            bytes_in: number;
+            /** Format: int64 */
+            bytes_out: number;
+            /** @description where the far end was last heard from */
+            endpoint?: string;
+            /**
+             * Format: int64
+             * @description seconds since hands were shaken; 0 where they never were
+             */
+            handshake_s: number;
+            /** @description public */
             key: string;
         };
         KeyVerdict: {

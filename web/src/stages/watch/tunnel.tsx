@@ -9,6 +9,7 @@ import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { EndsNow } from "./ends-now";
 import { LastHour } from "./last-hour";
+import { Sessions } from "./sessions";
 import { StateOf } from "./tunnel-ends";
 
 /**
@@ -100,6 +101,10 @@ function Live({ at, sheet }: { at: Place; sheet: BothEnds }) {
       <div className="max-w-5xl">
         <EndsNow at={at} sheet={sheet} />
       </div>
+      <Sessions
+        at={at}
+        ends={ends.flatMap((e) => (e.is ? [{ site: e.site, interface: e.is.interface }] : []))}
+      />
       <div className="grid grid-cols-2 gap-x-8">
         {ends.map((e, i) =>
           e.is ? (
