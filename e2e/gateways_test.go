@@ -211,6 +211,7 @@ func TestTheDemoLives(t *testing.T) {
 	d.click("[data-testid=tunnel-ends] a", fmt.Sprintf("%s/%s", "harrowmere", "ring"))
 	d.find("[data-testid=ends-now] td", "handshake")
 	d.find("[data-testid=ends-now] td", "s ago")
+	theLoomLives(d)
 	s.change(`{"do":"cut","site":"tarnhollow","link":"ring"}`)
 	asksWhy(d)
 	d.goTo("/e/brindlewater/d/winter-round/watch")
@@ -226,6 +227,30 @@ func TestTheDemoLives(t *testing.T) {
 	d.find("[data-testid=keys] p", "1 new key is in this draft")
 	d.goTo("/e/brindlewater/d/winter-round/release")
 	d.find("section li, section p, section td", "osierweir")
+}
+
+// theLoomLives sees in the loom that a site leans on its standbys, and goes from there to the pair, to
+// a tunnel of it and to the link that died.
+func theLoomLives(d *desk) {
+	d.t.Helper()
+	d.goTo("/e/brindlewater/d/first/watch")
+	d.click("header a", "Loom")
+	d.find("p[role=status]", "by another than the first choice")
+	d.find("[data-row=tarnhollow] a", "choice 1 dead")
+	d.click("header label", "only what is not as designed")
+	d.gone("[data-row=eastgate] a", "Eastgate")
+	d.click("[data-row=tarnhollow] a", "tarnhollow and harrowmere")
+	d.find("[data-testid=pair-verdict]", "not by the first choice")
+	d.find("[data-testid=between] td", "dead")
+	d.await(30*time.Second, "[data-leg=tarnhollow] td", "standby")
+	d.click("[data-testid=between] a", "fibre – fibre-a")
+	d.find("[data-testid=tunnel-state] strong", "dead")
+	d.find("p strong", "Part of this: the circuit fibre of tarnhollow is dead")
+	d.find("[data-testid=sessions] p", "in a window of maintenance")
+	d.goTo("/e/brindlewater/d/first/watch")
+	d.click("[data-testid=now] a", "tarnhollow/fibre")
+	d.find("[data-testid=link-state] strong", "its next hop is silent")
+	d.find("[data-testid=compared] td", "MTU")
 }
 
 // aDrillIsAsPredicted rehearses the death of a carrier, from its outage to the report.
@@ -256,6 +281,7 @@ func aSlowTunnelIsTried(d *desk, s *standIns) {
 	d.find("[data-testid=tunnel-ends] td", "cell")
 	d.goTo("/e/brindlewater/d/winter-round/watch/-/bench?site=tarnhollow&interface=harrowmere-4")
 	d.find("p", "A window of maintenance is open")
+	seesSessions(d)
 	d.click("button", "Load the tunnel")
 	d.await(time.Minute, "[data-bench=tarnhollow] p", "▲ It bears")
 	d.click("[data-bench=tarnhollow] a", "Correct tarnhollow")
@@ -265,6 +291,18 @@ func aSlowTunnelIsTried(d *desk, s *standIns) {
 	d.must(take.Click(proto.InputMouseButtonLeft, 1))
 	d.gone("[data-offer=\"link:cell:up-rate\"]", "up rate")
 	s.change(`{"do":"like","site":"tarnhollow","link":"cell","up_mbps":0}`)
+}
+
+// seesSessions lists what is open by a tunnel, and has keys agreed anew; then it goes back.
+func seesSessions(d *desk) {
+	d.t.Helper()
+	d.goTo("/e/brindlewater/d/released/watch/tarnhollow")
+	d.click("[data-testid=tunnel-ends] a", "harrowmere/fibre-a")
+	d.click("[data-testid=sessions] button", "List them at tarnhollow")
+	d.await(20*time.Second, "[data-testid=sessions] p", "hands shaken")
+	d.click("[data-testid=sessions] button", "Agree on keys anew")
+	d.await(20*time.Second, "[data-testid=sessions] strong", "agrees on keys anew")
+	d.goTo("/e/brindlewater/d/winter-round/watch/-/bench?site=tarnhollow&interface=harrowmere-4")
 }
 
 // looksOverTime looks at what was measured while circuits were cut: which tunnels carried, and one

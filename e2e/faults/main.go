@@ -1,4 +1,4 @@
-// Faults lets random things happen to a running demo's circuits, one after the other, and says
+// Faults lets random things happen to a running demo's circuits, one or some at a time, and says
 // what was told of each: whether it was one event and named the part, how long after the change it
 // was told, and whether its end was told once. It exits with 1 where anything was missed.
 package main
@@ -38,6 +38,10 @@ type fault struct {
 	name     string
 	do, undo map[string]any
 	parts    []string
+	of       []string // site, carrier and fates concerned
+	wide     bool     // of many sites
+	told     time.Duration
+	problem  string // that it was not told as it should
 }
 
 type watcher struct {
@@ -50,6 +54,7 @@ func main() {
 	world := flag.String("stand-ins", "http://127.0.0.1:8090", "page of the stand-ins")
 	seed := flag.Uint64("seed", 1, "")
 	count := flag.Int("n", 20, "how many faults")
+	atOnce := flag.Int("at-once", 1, "how many of them at a time")
 	flag.Parse()
 	jar, err := cookiejar.New(nil)
 	if err != nil {
@@ -62,18 +67,25 @@ func main() {
 		log.Fatal(err)
 	}
 	random := rand.New(rand.NewPCG(*seed, 3))
-	missed := 0
+	missed, n := 0, 0
 	var took []time.Duration
-	for n := range *count {
-		f := choose(random, e)
-		told, problem := w.try(&f)
+	for n < *count {
+		some := together(random, e, min(*atOnce, *count-n))
+		problem := w.try(some)
+		for i := range some {
+			f := &some[i]
+			if n++; f.problem != "" {
+				missed++
+				fmt.Printf("%3d %-34s MISSED: %s\n", n, f.name, f.problem)
+				continue
+			}
+			took = append(took, f.told)
+			fmt.Printf("%3d %-34s told after %.1f s\n", n, f.name, f.told.Seconds())
+		}
 		if problem != "" {
 			missed++
-			fmt.Printf("%3d %-34s MISSED: %s\n", n+1, f.name, problem)
-			continue
+			fmt.Printf("    TOO MUCH: %s\n", problem)
 		}
-		took = append(took, told)
-		fmt.Printf("%3d %-34s told after %.1f s\n", n+1, f.name, told.Seconds())
 	}
 	slices.Sort(took)
 	if len(took) > 0 {
@@ -82,6 +94,23 @@ func main() {
 	if missed > 0 {
 		os.Exit(1)
 	}
+}
+
+// together makes up faults that happen at once and have nothing in common: no site, no carrier and no
+// fate. What concerns many sites happens alone.
+func together(random *rand.Rand, e *estate.Estate, most int) (out []fault) {
+	var used []string
+	for range 20 * most {
+		f := choose(random, e)
+		if f.wide && len(out) > 0 || slices.ContainsFunc(f.of, func(s string) bool { return slices.Contains(used, s) }) {
+			continue
+		}
+		out, used = append(out, f), append(used, f.of...)
+		if f.wide || len(out) == most {
+			break
+		}
+	}
+	return out
 }
 
 // choose makes up a fault: a circuit is cut or lets no UDP through, or all that share a fate or
@@ -94,37 +123,82 @@ func choose(random *rand.Rand, e *estate.Estate) fault {
 		if len(site.Links) == 1 {
 			parts = append(parts, "gateway:"+site.Key)
 		}
-		switch of := random.IntN(8); {
-		case of == 0 && l.Provider != "":
-			return fault{"carrier " + l.Provider, map[string]any{"do": "cut", "provider": l.Provider}, map[string]any{"do": "restore", "provider": l.Provider}, []string{"provider:" + l.Provider}}
-		case of == 1 && len(l.SharedFate) > 0:
+		of := append([]string{site.Key, l.Provider}, l.SharedFate...)
+		switch kind := random.IntN(8); {
+		case kind == 0 && l.Provider != "":
+			return fault{name: "carrier " + l.Provider, do: map[string]any{"do": "cut", "provider": l.Provider}, undo: map[string]any{"do": "restore", "provider": l.Provider}, parts: []string{"provider:" + l.Provider}, wide: true}
+		case kind == 1 && len(l.SharedFate) > 0:
 			f := l.SharedFate[0]
-			return fault{"fate " + f, map[string]any{"do": "cut", "fate": f}, map[string]any{"do": "restore", "fate": f}, append(parts, "fate:"+f)}
-		case of == 2:
+			if !slices.ContainsFunc(site.Links, func(l estate.Link) bool { return !slices.Contains(l.SharedFate, f) }) {
+				parts = append(parts, "gateway:"+site.Key) // nobody can hear it then
+			}
+			return fault{name: "fate " + f, do: map[string]any{"do": "cut", "fate": f}, undo: map[string]any{"do": "restore", "fate": f}, parts: append(parts, "fate:"+f), wide: true}
+		case kind == 2:
 			at := map[string]any{"do": "like", "site": site.Key, "link": l.Key, "no_udp": true}
 			back := map[string]any{"do": "like", "site": site.Key, "link": l.Key, "no_udp": false}
-			return fault{"no UDP by " + site.Key + "/" + l.Key, at, back, parts}
-		case of > 2:
-			return fault{"circuit " + site.Key + "/" + l.Key, map[string]any{"do": "cut", "site": site.Key, "link": l.Key}, map[string]any{"do": "restore", "site": site.Key, "link": l.Key}, parts}
+			return fault{name: "no UDP by " + site.Key + "/" + l.Key, do: at, undo: back, parts: parts, of: of}
+		case kind > 2:
+			return fault{name: "circuit " + site.Key + "/" + l.Key, do: map[string]any{"do": "cut", "site": site.Key, "link": l.Key}, undo: map[string]any{"do": "restore", "site": site.Key, "link": l.Key}, parts: parts, of: of}
 		}
 	}
 }
 
-// try lets a fault happen and end.
-func (w *watcher) try(f *fault) (told time.Duration, problem string) {
+// try lets faults happen and end. It says what was told besides them.
+func (w *watcher) try(some []fault) (problem string) {
 	last := w.last()
-	w.call("POST", w.world+"/changes", f.do, nil)
+	for i := range some {
+		w.call("POST", w.world+"/changes", some[i].do, nil)
+	}
 	began := time.Now()
-	var first *event
-	for first == nil && time.Since(began) < 25*time.Second {
+	for open := len(some); open > 0 && time.Since(began) < 25*time.Second; {
 		time.Sleep(100 * time.Millisecond)
-		if list := w.after(last); len(list) > 0 {
-			first, told = &list[0], time.Since(began)
+		list := w.after(last)
+		open = 0
+		for i := range some {
+			if f := &some[i]; f.told == 0 && len(f.own(list)) > 0 {
+				f.told = time.Since(began)
+			} else if f.told == 0 {
+				open++
+			}
 		}
 	}
 	time.Sleep(5 * time.Second) // more would be told by now
 	during := w.after(last)
-	w.call("POST", w.world+"/changes", f.undo, nil)
+	for i := range some {
+		w.call("POST", w.world+"/changes", some[i].undo, nil)
+	}
+	w.over(last)
+	all := w.after(last)
+	for i := range some {
+		f := &some[i]
+		switch own := f.own(all); {
+		case f.told == 0:
+			f.problem = "it was not told"
+		case len(f.own(during)) != 1:
+			f.problem = fmt.Sprintf("%d events while it lasted", len(f.own(during)))
+		case len(own) != 2 || own[1].Kind != "ended":
+			f.problem = fmt.Sprintf("%d events in all", len(own))
+		}
+		all = slices.DeleteFunc(all, func(e event) bool { return slices.Contains(f.parts, e.Part) })
+	}
+	for _, e := range all {
+		problem += fmt.Sprintf("\n      %s %s %s", e.At.Format(time.TimeOnly), e.Kind, e.Words)
+	}
+	return problem
+}
+
+// own are the events that name the fault.
+func (f *fault) own(list []event) (out []event) {
+	for _, e := range list {
+		if slices.Contains(f.parts, e.Part) {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
+// over waits until all is as before.
+func (w *watcher) over(last uint64) {
 	for until := time.Now().Add(90 * time.Second); time.Now().Before(until); time.Sleep(300 * time.Millisecond) {
 		open := 0
 		for _, e := range w.after(last) {
@@ -141,23 +215,6 @@ func (w *watcher) try(f *fault) (told time.Duration, problem string) {
 		}
 	}
 	time.Sleep(4 * time.Second)
-	all := w.after(last)
-	switch {
-	case first == nil:
-		return 0, "nothing was told"
-	case !slices.Contains(f.parts, first.Part):
-		problem = fmt.Sprintf("told as %q (%s)", first.Words, first.Part)
-	case len(during) != 1:
-		problem = fmt.Sprintf("%d events while it lasted", len(during))
-	case len(all) != 2 || all[1].Kind != "ended":
-		problem = fmt.Sprintf("%d events in all", len(all))
-	}
-	if problem != "" {
-		for _, e := range all {
-			problem += fmt.Sprintf("\n      %s %s %s", e.At.Format(time.TimeOnly), e.Kind, e.Words)
-		}
-	}
-	return told, problem
 }
 
 func (w *watcher) last() uint64 {

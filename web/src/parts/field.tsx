@@ -34,3 +34,25 @@ export function Refusal({ id, message }: { id?: string; message: string }) {
     </p>
   );
 }
+
+/** MomentField is a moment in the reader's own time, empty for none. */
+export function MomentField(props: {
+  label: string;
+  error?: string;
+  value: string;
+  onChange: (value: string) => void;
+}) {
+  return (
+    <Field label={props.label} error={props.error}>
+      {(aria) => (
+        <input
+          {...aria}
+          type="datetime-local"
+          className="cell w-52"
+          value={props.value}
+          onChange={(e) => props.onChange(e.target.value)}
+        />
+      )}
+    </Field>
+  );
+}

@@ -7,7 +7,7 @@ import { type Place, pageOf, usePlace } from "../../api/place";
 import { useEstate } from "../../api/queries";
 import { useAddress } from "../../parts/address";
 import { partText } from "../../parts/failing";
-import { Field } from "../../parts/field";
+import { Field, MomentField } from "../../parts/field";
 import { many } from "../../parts/number";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
@@ -163,17 +163,12 @@ function Plan(props: { at: Place; part: string; operates: boolean; onStarted: (n
                 </select>
               )}
             </Field>
-            <Field label="Begins, your time; at once if empty" error={refused.begins_at}>
-              {(aria) => (
-                <input
-                  {...aria}
-                  type="datetime-local"
-                  className="cell w-52"
-                  value={begins}
-                  onChange={(e) => setBegins(e.target.value)}
-                />
-              )}
-            </Field>
+            <MomentField
+              label="Begins, your time; at once if empty"
+              error={refused.begins_at}
+              value={begins}
+              onChange={setBegins}
+            />
             {begins ? (
               <Field label="Comes again">
                 {(aria) => (

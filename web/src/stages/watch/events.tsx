@@ -10,6 +10,7 @@ import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 import { When } from "../../parts/when";
 import { Listeners } from "./listeners";
+import { Where } from "./where";
 import { Windows } from "./windows";
 
 const kinds = ["", "began", "ended", "joined"] as const;
@@ -104,7 +105,7 @@ function Table({ at, list }: { at: Place; list: WatchEvent[] }) {
           <th className="text-right">Lasted</th>
           <th className="text-right">Tunnels</th>
           <th className="text-right">Pairs cut</th>
-          <th>Site</th>
+          <th>Where</th>
         </tr>
       </thead>
       <tbody>
@@ -135,12 +136,12 @@ function Table({ at, list }: { at: Place; list: WatchEvent[] }) {
             <td className="text-right">{e.tunnels || ""}</td>
             <td className="text-right">{e.cut || ""}</td>
             <td>
-              {e.site ? (
-                <Link className="link" to={`${pageOf(at)}/watch/${e.site}`}>
-                  {e.site}
-                </Link>
-              ) : e.part ? (
-                <Link className="link" to={`${pageOf(at)}/outages?${new URLSearchParams({ fail: e.part })}`}>
+              <Where at={at} of={e} />
+              {e.part ? (
+                <Link
+                  className="link ml-2"
+                  to={`${pageOf(at)}/outages?${new URLSearchParams({ fail: e.part })}`}
+                >
                   its outage
                 </Link>
               ) : null}

@@ -5,6 +5,7 @@ import { type Place, pageOf } from "../../api/place";
 import { count, many } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 import { When } from "../../parts/when";
+import { Where } from "./where";
 
 /**
  * Now says what is not as designed, worst first, each thing once with all that it explains. The
@@ -85,39 +86,9 @@ function Line({ at, t }: { at: Place; t: TroubleSheet }) {
         <p className="text-secondary">{t.repair.words}</p>
       </div>
       <span className="whitespace-nowrap">
-        <Where at={at} t={t} />
+        <Where at={at} of={t} />
       </span>
     </li>
-  );
-}
-
-/** The page that shows more of it. */
-function Where({ at, t }: { at: Place; t: TroubleSheet }) {
-  const [a = "", b = ""] = t.pair ?? [];
-  if (a) {
-    return (
-      <Link className="link link-primary" to={`${pageOf(at)}/watch/-/pair?${new URLSearchParams({ a, b })}`}>
-        {a}, {b}
-      </Link>
-    );
-  }
-  if (!t.site) {
-    return null;
-  }
-  if (t.link) {
-    return (
-      <Link
-        className="link"
-        to={`${pageOf(at)}/watch/-/link?${new URLSearchParams({ site: t.site, link: t.link })}`}
-      >
-        {t.site}/{t.link}
-      </Link>
-    );
-  }
-  return (
-    <Link className="link" to={`${pageOf(at)}/watch/${t.site}`}>
-      {t.site}
-    </Link>
   );
 }
 

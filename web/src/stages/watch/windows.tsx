@@ -2,7 +2,7 @@ import { useState } from "react";
 import { type MaintenanceWindow, Problem } from "../../api/client";
 import { useAddWindow, useDropWindow, useWindows, type WindowOrder } from "../../api/events";
 import type { Place } from "../../api/place";
-import { Field } from "../../parts/field";
+import { Field, MomentField } from "../../parts/field";
 import { Trouble } from "../../parts/trouble";
 import { When } from "../../parts/when";
 
@@ -95,17 +95,12 @@ function Announce({ at }: { at: Place }) {
       <Field label="Site" error={refused.site}>
         {text("site", "all sites", "w-36")}
       </Field>
-      <Field label="Begins, your time" error={refused.begins_at}>
-        {(aria) => (
-          <input
-            {...aria}
-            type="datetime-local"
-            className="cell w-52"
-            value={form.begins}
-            onChange={(e) => setForm({ ...form, begins: e.target.value })}
-          />
-        )}
-      </Field>
+      <MomentField
+        label="Begins, your time"
+        error={refused.begins_at}
+        value={form.begins}
+        onChange={(begins) => setForm({ ...form, begins })}
+      />
       <Field
         label="Minutes"
         error={refused.minutes ?? (minutes === undefined ? "a whole number" : undefined)}
