@@ -1,6 +1,6 @@
 // Package diagnose says why a packet does not arrive: from what the design says of its path and
 // what the gateways on it report, step by step, to a cause with its evidence, how sure it is,
-// and what mends it. It says what it could not see, too.
+// and its repair. It says what it could not see, too.
 package diagnose
 
 import (
@@ -97,7 +97,7 @@ type Cause struct {
 	Repair   Cure     `json:"repair"`
 }
 
-// A Cure is what mends it.
+// A Cure is how it is repaired.
 type Cure struct {
 	Words string `json:"words"`
 	// Where is the stage of the design in which it is done; empty for work on a device.

@@ -128,7 +128,7 @@ func rateOf(l *estate.Link, up bool, rates []MeasuredRate) (Item, bool) {
 	case !out.Differs && !out.Missing:
 		out.Matters = ""
 	case r.Far > 0 && r.Far < said || said == 0:
-		out.Matters += "; it may be the far end that bears no more: try another tunnel of this link as well"
+		out.Matters += "; it may be the far end that passes no more: try another tunnel of this link as well"
 	}
 	if !r.Limit {
 		out.Seen = "at least " + out.Seen

@@ -50,7 +50,7 @@ func (s *Server) bench(a huma.API) {
 			open, err := events.IsOpen(ctx, s.Store, accessOf(ctx).estate.ID, b.Ends[0].Site, b.Ends[1].Site)
 			return &struct{ Body BenchNext }{BenchNext{b.Ends[:], open}}, refusal(err)
 		})
-	huma.Register(a, operation("list-benches", http.MethodGet, "/api/estates/{estate}/benches", "List what tunnels from or towards a site bore, the newest first"),
+	huma.Register(a, operation("list-benches", http.MethodGet, "/api/estates/{estate}/benches", "List what tunnels from or towards a site passed, the newest first"),
 		func(ctx context.Context, in *struct {
 			InEstate
 			Site string `query:"site" required:"true" maxLength:"48"`

@@ -35,8 +35,8 @@ type BenchRun struct {
 	Peer      string              `json:"peer" doc:"where it was counted"`
 	PeerLink  string              `json:"peer_link"`
 	Kbps      int                 `json:"kbps" doc:"up to which it was loaded, as packets are in the tunnel"`
-	LinkMbps  float64             `json:"link_mbps" doc:"what it bore, as packets are on the WAN link"`
-	Limit     bool                `json:"limit" doc:"more was tried, and was lost; otherwise it bears at least that"`
+	LinkMbps  float64             `json:"link_mbps" doc:"what it passed, as packets are on the WAN link"`
+	Limit     bool                `json:"limit" doc:"more was tried, and was lost; otherwise it passes at least that"`
 	UpMbps    float64             `json:"up_mbps" doc:"of the survey in force, from the site's link; 0 where it has none"`
 	DownMbps  float64             `json:"down_mbps" doc:"of the survey in force, to the peer's link"`
 	Words     string              `json:"words,omitempty" doc:"why there is no answer"`

@@ -184,7 +184,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List what tunnels from or towards a site bore, the newest first */
+        /** List what tunnels from or towards a site passed, the newest first */
         get: operations["list-benches"];
         put?: never;
         /** Load a tunnel, one way and then the other, in a window of maintenance of one of its ends */
@@ -2179,12 +2179,12 @@ export interface components {
              * @description up to which it was loaded, as packets are in the tunnel
              */
             kbps: number;
-            /** @description more was tried, and was lost; otherwise it bears at least that */
+            /** @description more was tried, and was lost; otherwise it passes at least that */
             limit: boolean;
             link: string;
             /**
              * Format: double
-             * @description what it bore, as packets are on the WAN link
+             * @description what it passed, as packets are on the WAN link
              */
             link_mbps: number;
             /** @description where it was counted */

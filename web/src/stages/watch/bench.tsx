@@ -13,7 +13,7 @@ import { When } from "../../parts/when";
 const TAKES = 25;
 
 /**
- * Bench loads a tunnel and shows what it bore. The engineer wants to know whether a slow tunnel is as
+ * Bench loads a tunnel and shows what it passed. The engineer wants to know whether a slow tunnel is as
  * slow as its links, or the survey is wrong; they compare one way with the other, and both with the
  * survey.
  */
@@ -35,7 +35,7 @@ export default function Bench() {
   return (
     <div className="pb-10">
       <StageHead
-        title="What does the tunnel bear?"
+        title="Throughput test"
         actions={
           <Link className="btn btn-sm" to={`${pageOf(at)}/watch/-/time?site=${site}&interface=${iface}`}>
             Over time
@@ -64,7 +64,7 @@ export default function Bench() {
             <p className="mb-2">
               Packets of full size are sent at four rates, from {a.site} up to {mbps(a.kbps / 1000)} and then
               from {b.site} up to {mbps(b.kbps / 1000)}, and counted at the far end: what the survey lets both
-              links bear, but for the 5 % that gateways leave free.
+              links have, but for the 5 % that gateways leave free.
             </p>
             {next.data?.open ? (
               <p className="mb-2">✓ A window of maintenance is open.</p>
@@ -85,10 +85,10 @@ export default function Bench() {
                 disabled={!next.data?.open || bench.isPending}
                 onClick={() => query && bench.mutate(query)}
               >
-                Load the tunnel
+                Start the test
               </button>
             ) : (
-              <p className="text-secondary mb-3">An operator can load the tunnel.</p>
+              <p className="text-secondary mb-3">An operator can start the test.</p>
             )}
             {bench.isPending ? <Progress /> : null}
           </>
@@ -144,7 +144,7 @@ function Run({ at, r }: { at: Place; r: BenchRun }) {
       ) : (
         <>
           <p role="status">
-            {less ? "▲" : "✓"} It bears {r.limit ? "" : "at least "}
+            {less ? "▲" : "✓"} It passes {r.limit ? "" : "at least "}
             <strong>{mbps(r.link_mbps)}</strong> on the links. The survey says{" "}
             {r.up_mbps ? `${r.up_mbps} Mbit/s up` : "nothing of the rate up"} at {r.site} and{" "}
             {r.down_mbps ? `${r.down_mbps} Mbit/s down` : "nothing of the rate down"} at {r.peer}.

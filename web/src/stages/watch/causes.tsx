@@ -9,7 +9,7 @@ const sureness: Record<WhyCause["sure"], { mark: string; words: string; tone: st
   possible: { mark: "○", words: "Possibly the cause", tone: "border-base-300" },
 };
 
-/** Causes lists why, the surest first, each with its evidence and what mends it. */
+/** Causes lists why, the surest first, each with its evidence and its repair. */
 export function Causes({ at, causes }: { at: Place; causes: WhyCause[] }) {
   return (
     <div data-testid="causes">
@@ -33,7 +33,7 @@ export function Causes({ at, causes }: { at: Place; causes: WhyCause[] }) {
             </ul>
             {c.repair.words ? (
               <p>
-                <strong>What mends it:</strong> {c.repair.words}{" "}
+                <strong>Repair:</strong> {c.repair.words}{" "}
                 {c.repair.where ? (
                   <Link className="link link-primary" to={placeOf(at, c)}>
                     {wordsOf(c)}
@@ -48,7 +48,7 @@ export function Causes({ at, causes }: { at: Place; causes: WhyCause[] }) {
   );
 }
 
-/** Where a cause is mended. */
+/** Where a cause is repaired. */
 function placeOf(at: Place, c: WhyCause): string {
   const site = c.repair.site ?? "";
   switch (c.repair.where) {

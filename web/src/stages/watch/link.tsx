@@ -1,4 +1,5 @@
 import { Link } from "react-router";
+import { Problem } from "../../api/client";
 import { useGateway, useNow, useOffers } from "../../api/gateways";
 import { type Place, pageOf, usePlace } from "../../api/place";
 import { useSites } from "../../api/queries";
@@ -22,6 +23,7 @@ export default function LinkPage() {
   const name = useSites(at).data?.find((s) => s.key === site)?.name || site;
   const now = useGateway(at.estate, site);
   const g = now.data;
+  const absent = now.error instanceof Problem && now.error.status === 404;
   const seen = g?.wan_links.find((l) => l.link === link);
   const ends = (g?.tunnel_ends ?? []).filter((t) => t.link === link);
   const live = ends.filter((t) => t.up).length;
@@ -59,7 +61,8 @@ export default function LinkPage() {
         · WAN link
       </StageHead>
       <div className="px-6">
-        <Trouble error={now.error} />
+        {absent ? <p>○ No gateway has joined for this site yet, so nothing is seen of it.</p> : null}
+        {absent ? null : <Trouble error={now.error} />}
         {now.isPending && !now.error ? <Waiting what="the link" /> : null}
         {g && !seen ? (
           <p>

@@ -33,7 +33,7 @@ export default function LiveLoom() {
   return (
     <div className="h-full flex flex-col">
       <StageHead
-        title="Loom, now"
+        title="Live loom"
         actions={
           <>
             <label className="flex gap-1.5 items-center">

@@ -7,7 +7,7 @@ export const threadWords: Record<State, string> = {
   "stands-by": "stands by",
   beyond: "beyond its limits",
   dead: "dead",
-  unseen: "not heard of",
+  unseen: "no report",
 };
 
 /** Thread draws how a tunnel stands: its look tells it without colour, too. */

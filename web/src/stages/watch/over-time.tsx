@@ -65,7 +65,7 @@ export default function OverTime() {
                     className="btn btn-sm"
                     to={`${pageOf(at)}/watch/-/bench?site=${subject.site}&interface=${subject.interface}`}
                   >
-                    What does it bear?
+                    Test throughput
                   </Link>
                 ) : null}
                 <a className="btn btn-sm" href={sheetOf(at.estate, subject, span)} download>

@@ -54,7 +54,7 @@ export default function Pair() {
         </Link>{" "}
         ·{" "}
         <Link className="link" to={`${pageOf(at)}/watch/-/loom`}>
-          Loom, now
+          Live loom
         </Link>{" "}
         · <span className="font-mono">{a}</span>, <span className="font-mono">{b}</span>
       </StageHead>
@@ -111,14 +111,17 @@ function Reached({ at, is }: { at: Place; is: WhyAnswer }) {
 
 /** The tunnels between the two, in the order of choice, as both ends see them. */
 function Between({ at, a, b }: { at: Place; a: string; b: string }) {
-  const joined = new Set((useGateways(at.estate).data?.gateways ?? []).map((g) => g.site));
+  const gateways = useGateways(at.estate);
+  const joined = new Set((gateways.data?.gateways ?? []).map((g) => g.site));
   const here = useGateway(at.estate, a, joined.has(a)).data;
   const there = useGateway(at.estate, b, joined.has(b)).data;
   const list = (here?.tunnel_ends ?? [])
     .filter((t) => t.peer === b)
     .sort((x, y) => (x.overlay ?? "").localeCompare(y.overlay ?? "") || (x.rank ?? 0) - (y.rank ?? 0));
   if (!here) {
-    return null;
+    return gateways.data && !joined.has(a) ? (
+      <p className="mb-3">○ No gateway of {a} has joined yet, so its end is not seen.</p>
+    ) : null;
   }
   if (list.length === 0) {
     return (

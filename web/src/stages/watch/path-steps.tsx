@@ -20,8 +20,8 @@ export function PathSteps({ at, answer, back }: { at: Place; answer: WhyAnswer; 
     return null;
   }
   return (
-    <section className="mb-4" aria-label={back ? "The answer's way" : "The way there"}>
-      <h2 className="text-lg">{back ? "The answer's way" : "The way there"}</h2>
+    <section className="mb-4" aria-label={back ? "Return path" : "Forward path"}>
+      <h2 className="text-lg">{back ? "Return path" : "Forward path"}</h2>
       <ol className="border-t border-base-content" data-testid={back ? "steps-back" : "steps-there"}>
         {steps.map(({ step, i }) => (
           <li

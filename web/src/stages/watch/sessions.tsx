@@ -72,10 +72,10 @@ function Told(props: { is: TunnelSessions; open: boolean; onReset: (order: Sessi
     <>
       <p role="status" className="mb-1">
         {is.reset === "keys" ? (
-          <strong>✓ {is.site} agrees on keys anew. </strong>
+          <strong>✓ {is.site} rekeys the tunnel. </strong>
         ) : is.reset === "flows" ? (
           <strong>
-            ✓ {many(is.ended, "flow is", "flows are")} forgotten at {is.site}.{" "}
+            ✓ {many(is.ended, "flow is", "flows are")} cleared at {is.site}.{" "}
           </strong>
         ) : null}
         {is.words
@@ -85,7 +85,7 @@ function Told(props: { is: TunnelSessions; open: boolean; onReset: (order: Sessi
       </p>
       {is.keys.map((k) => (
         <p key={k.key} className="text-[13px]">
-          With key <span className="font-mono">{k.key}</span>: hands shaken {agoText(k.handshake_s)}
+          With key <span className="font-mono">{k.key}</span>: last handshake {agoText(k.handshake_s)}
           {k.endpoint ? (
             <>
               , far end at <span className="font-mono">{k.endpoint}</span>
@@ -102,7 +102,7 @@ function Told(props: { is: TunnelSessions; open: boolean; onReset: (order: Sessi
                 <th>From</th>
                 <th>To</th>
                 <th>Answered</th>
-                <th className="text-right">Forgotten in</th>
+                <th className="text-right">Expires in</th>
               </tr>
             </thead>
             <tbody>
@@ -128,7 +128,7 @@ function Told(props: { is: TunnelSessions; open: boolean; onReset: (order: Sessi
             title="What is on its way is lost, as for a round trip; then all goes on"
             onClick={() => props.onReset({ ...order, reset: "keys" })}
           >
-            Agree on keys anew
+            Rekey the tunnel
           </button>
           <button
             type="button"
@@ -137,7 +137,7 @@ function Told(props: { is: TunnelSessions; open: boolean; onReset: (order: Sessi
             title="The gateway forgets them, as if their first packets were still to come; a policy may then refuse what answers"
             onClick={() => props.onReset({ ...order, reset: "flows" })}
           >
-            Forget {flows === 1 ? "this flow" : "these flows"}
+            Clear {flows === 1 ? "this flow" : "these flows"}
           </button>
         </div>
       ) : null}

@@ -97,7 +97,7 @@ function Live({ at, sheet }: { at: Place; sheet: BothEnds }) {
           </span>
         ))}
       </p>
-      <PartOf at={at} sheet={sheet} links={ends.map((e) => `${e.site}/${e.is?.link ?? ""}`)} />
+      <CauseOf at={at} sheet={sheet} links={ends.map((e) => `${e.site}/${e.is?.link ?? ""}`)} />
       <div className="max-w-5xl">
         <EndsNow at={at} sheet={sheet} />
       </div>
@@ -115,7 +115,7 @@ function Live({ at, sheet }: { at: Place; sheet: BothEnds }) {
                   className="link font-sans text-[13px]"
                   to={`${pageOf(at)}/watch/-/bench?site=${e.site}&interface=${e.is.interface}`}
                 >
-                  What does it bear?
+                  Test throughput
                 </Link>
               </h2>
               <LastHour at={at} subject={{ site: e.site, interface: e.is.interface }} events={i === 0} />
@@ -127,8 +127,8 @@ function Live({ at, sheet }: { at: Place; sheet: BothEnds }) {
   );
 }
 
-/** The trouble that this tunnel is part of, as Watch names it. */
-function PartOf({ at, sheet, links }: { at: Place; sheet: BothEnds; links: string[] }) {
+/** Why the tunnel is dead or poor, as Watch names it. */
+function CauseOf({ at, sheet, links }: { at: Place; sheet: BothEnds; links: string[] }) {
   const troubles = (useNow(at.estate).data?.troubles ?? []).filter(
     (t) => t.dead.includes(sheet.tunnel) || links.includes(`${t.site}/${t.link}`),
   );
@@ -136,7 +136,7 @@ function PartOf({ at, sheet, links }: { at: Place; sheet: BothEnds; links: strin
     <>
       {troubles.slice(0, 3).map((t) => (
         <p key={`${t.code} ${t.site} ${t.link} ${t.part}`} className="mb-2">
-          <strong>▲ Part of this: {t.words}</strong>
+          <strong>▲ Cause: {t.words}</strong>
           {t.sure === "sure" ? "" : `, ${t.sure}`}. {t.repair.words}
         </p>
       ))}

@@ -14,7 +14,7 @@ import { verdicts } from "./verdicts";
 
 /**
  * Why says why one address does not reach another. The engineer wants to know which step fails
- * and what mends it; they compare what the design says with what both ends of it see.
+ * and how to repair it; they compare what the design says with what both ends of it see.
  */
 export default function Why() {
   const at = usePlace();
@@ -39,8 +39,7 @@ export default function Why() {
   return (
     <div className="pb-10">
       <StageHead title="Why does it not arrive?">
-        Which step fails, what is the cause, and what mends it? By the release in force, and what gateways
-        see.
+        Which step fails, why, and how is it repaired? By the release in force, and what gateways see.
       </StageHead>
       <div className="px-6 max-w-6xl">
         <PacketForm
