@@ -33,6 +33,7 @@ const (
 	LinkFull         Code = "link-full"         //
 	NeighbourRoute   Code = "neighbour-route"   // of the router beside a one-armed gateway
 	HostGateway      Code = "host-gateway"      // a host has another gateway
+	AnswerDropped    Code = "answer-dropped"    // of a host, by a firewall that did not see how it began
 	HostSilent       Code = "host-silent"       //
 	LANDead          Code = "lan-dead"          //
 	TunnelDead       Code = "tunnel-dead"       // for a reason that is not seen

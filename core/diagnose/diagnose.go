@@ -244,6 +244,12 @@ func (d *diagnoser) want(site string) *Want {
 
 // conclude orders what was found and says how the packet fares.
 func (d *diagnoser) conclude() {
+	for site, host := range map[int]netip.Addr{d.from: d.packet.From, d.to: d.toOwn} {
+		if site >= 0 && host.IsValid() && d.wants[d.key(site)] != nil && d.wants[d.key(site)].Look != nil {
+			look := d.wants[d.key(site)].Look
+			look.Hosts = append(look.Hosts, host)
+		}
+	}
 	for _, w := range d.wants {
 		d.out.Wants = append(d.out.Wants, *w)
 	}

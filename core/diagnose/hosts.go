@@ -192,12 +192,36 @@ func (d *diagnoser) beyond(from, to int, own, hostSeen, host netip.Addr) {
 		Evidence: []string{"it answers its own gateway", fmt.Sprintf("it does not answer %s at %s, though the two gateways answer each other", own, d.key(from))},
 		Repair:   Cure{Words: fmt.Sprintf("Set its default gateway to %s, and see that its firewall lets other sites in.", near)},
 	}
+	if n := d.Of(key).Looked.Began(host); n > 0 {
+		d.cause(d.dropped(to, host, near, n, c.Evidence))
+		return
+	}
 	if d.oneArmed(to) {
 		if !d.upstream(from, to, own, near, &c) {
 			return
 		}
 	}
 	d.cause(c)
+}
+
+// dropped is the cause where what a host begins comes to its gateway, and its answers do not.
+func (d *diagnoser) dropped(site int, host, near netip.Addr, begun int, evidence []string) Cause {
+	key := d.key(site)
+	c := Cause{
+		Code: AnswerDropped, Sure: Likely, Site: key, Words: fmt.Sprintf("what %s at %s answers to other sites is dropped before it is at the gateway", host, key),
+		Evidence: append(evidence, fmt.Sprintf("sessions with other sites that the host began come to the gateway (%d are tracked), so it knows the way", begun)),
+		Repair:   Cure{Words: fmt.Sprintf("See that the firewall of %s lets other sites in, and that its default gateway is still %s.", host, near)},
+	}
+	if d.oneArmed(site) {
+		router := "the router beside the gateway"
+		if at := d.plan.Site(site).Gateway.UpstreamOf(near.Is4()); at.IsValid() {
+			router = "the router " + at.String()
+		}
+		c.Words = fmt.Sprintf("%s of %s drops what %s answers to other sites, as it keeps state and does not see how that began", router, key, host)
+		c.Evidence = append(c.Evidence, "the gateway is beside the way: what it brings goes to the host past the router, and the answer through it")
+		c.Repair.Words = fmt.Sprintf("Have the router pass what it did not see begin, or route between it and %s so that both ways pass it; or see that the host's own firewall lets other sites in.", near)
+	}
+	return c
 }
 
 // upstream tells, beside a one-armed gateway, the router's missing route from a host's own

@@ -12,6 +12,8 @@ type Look struct {
 	Interfaces []string `json:"interface,omitempty"`
 	Knock      bool     `json:"knock,omitempty"`        // their far ends are called at once
 	For        int      `json:"milliseconds,omitempty"` // that arrivals are listened for
+	// Hosts are asked about: how many flows each began lately that leave by a tunnel.
+	Hosts []netip.Addr `json:"host,omitempty"`
 }
 
 // A Looked is what was seen.
@@ -21,7 +23,15 @@ type Looked struct {
 	Arrivals []Arrived      `json:"arrived,omitempty"`
 	// Silent are addresses of the gateway whose device carries nothing: a LAN whose cable is out.
 	Silent []netip.Addr `json:"silent,omitempty"`
-	For    int          `json:"milliseconds,omitempty"` // that it took
+	// Begun are the hosts that were asked about and began flows which leave by a tunnel.
+	Begun []Begun `json:"begun,omitempty"`
+	For   int     `json:"milliseconds,omitempty"` // that it took
+}
+
+// A Begun is how many flows a host began that leave by a tunnel, as far as the gateway tracks any.
+type Begun struct {
+	Host  netip.Addr `json:"host"`
+	Flows int        `json:"flows"`
 }
 
 // A LookedTunnel is a tunnel's device, whatever it is meant to be.
@@ -84,6 +94,7 @@ const (
 	MaxLookFor  = 6500 // ms: a tunnel that is dead calls every 5 s
 	MaxArrivals = 500
 	MaxLacks    = 20
+	MaxHosts    = 8
 	maxResolved = 32
 )
 
@@ -92,6 +103,10 @@ func (l *Look) Check() error {
 	k := &checker{}
 	k.count("tunnels to look at", len(l.Interfaces), MaxLooks)
 	k.number("how long it is looked, in ms,", l.For, 0, MaxLookFor)
+	k.count("hosts to ask about", len(l.Hosts), MaxHosts)
+	for _, a := range l.Hosts {
+		k.addr("a host", a)
+	}
 	if k.err == nil {
 		each(k, "tunnel to look at", l.Interfaces, func(s *string) string { return *s }, func(s *string) { k.device("an interface", *s) })
 	}
@@ -121,6 +136,7 @@ func (l *Looked) check() error {
 	k.count("links", len(l.Links), maxLinks)
 	k.count("arrivals", len(l.Arrivals), MaxArrivals)
 	k.count("addresses", len(l.Silent), MaxArrivals)
+	k.count("hosts", len(l.Begun), MaxHosts)
 	k.number("how long it was looked", l.For, 0, 1<<20)
 	if k.err != nil {
 		return k.err
@@ -158,7 +174,24 @@ func (l *Looked) check() error {
 	for _, a := range l.Silent {
 		k.addr("an address", a)
 	}
+	for i := range l.Begun {
+		k.addr("a host", l.Begun[i].Host)
+		k.number("a number of flows", l.Begun[i].Flows, 0, 1<<31-1)
+	}
 	return k.err
+}
+
+// Began returns how many flows a host began that leave by a tunnel.
+func (l *Looked) Began(host netip.Addr) int {
+	if l == nil {
+		return 0
+	}
+	for i := range l.Begun {
+		if l.Begun[i].Host == host {
+			return l.Begun[i].Flows
+		}
+	}
+	return 0
 }
 
 // Of returns what was seen of a tunnel, or nil.

@@ -14,6 +14,7 @@ import (
 	"wideknot/core/estate"
 	"wideknot/core/gateway"
 	"wideknot/core/route"
+	"wideknot/internal/gateway/memory"
 )
 
 // A planted fault is what goes wrong in the world, and what is to be said of it.
@@ -72,6 +73,22 @@ func (s *standing) anew(site, peer string) {
 	changes(Change{Do: "device", Site: site, Interface: t.Interface, Peer: t.WireGuard.PublicKey})(s)
 }
 
+// asks lets a host open a session to another one until it is answered.
+func (s *standing) asks(site, from, to string) {
+	s.t.Helper()
+	for until := time.Now().Add(10 * time.Second); ; {
+		ctx, done := context.WithTimeout(context.Background(), time.Second)
+		r, err := s.Ask(ctx, site, netip.MustParseAddr(from), netip.MustParseAddr(to), memory.ProtoTCP, 443, 100, 64)
+		done()
+		if err != nil || time.Now().After(until) {
+			s.t.Fatalf("%s asks %s: %+v, %v", from, to, r, err)
+		}
+		if r.Outcome == Answered {
+			return
+		}
+	}
+}
+
 const (
 	another = "hSDwCYkwp1R0i33ctD73Wg2/Og0mOBr066SpjqqbTmo="
 	detects = 3 * time.Second
@@ -119,6 +136,14 @@ var faults = []planted{
 		from: "10.60.1.9", to: "10.60.8.9", code: diagnose.LacksPrefix, site: "tarn", sure: diagnose.Sure,
 	},
 	{name: "route missing on the neighbour of a one-armed gateway", do: changes(Change{Do: "neighbour", Site: "quay", On: &off}), from: "10.60.1.9", to: "10.60.5.9", code: diagnose.NeighbourRoute, site: "quay", sure: diagnose.Likely},
+	{
+		name: "return path dropped by a router that keeps state",
+		do: func(s *standing) {
+			changes(Change{Do: "neighbour", Site: "quay", Stateful: true})(s)
+			s.asks("quay", "10.60.5.9", "10.60.1.9") // as hosts do now and then
+		},
+		from: "10.60.1.9", to: "10.60.5.9", code: diagnose.AnswerDropped, site: "quay", sure: diagnose.Likely,
+	},
 	{name: "policy rule denies", from: "10.60.1.9", to: "10.60.7.9", protocol: "tcp", port: 22, code: diagnose.PolicyDenies, site: "mill", sure: diagnose.Sure},
 	{name: "policy denies the return", from: "10.60.1.9", to: "10.60.7.9", protocol: "tcp", port: 80, code: diagnose.PolicyDeniesBack, site: "reed", sure: diagnose.Sure},
 	{name: "a LAN host's own gateway wrong", do: changes(Change{Do: "host", Site: "tarn", Host: netip.MustParseAddr("10.60.8.9"), Astray: true}), from: "10.60.1.9", to: "10.60.8.9", code: diagnose.HostGateway, site: "tarn", sure: diagnose.Likely},

@@ -117,6 +117,10 @@ func (w *World) fromHost(s *Site, p memory.Packet) {
 		w.mu.Unlock()
 		return
 	}
+	if !here && s.oneArmed && w.stateful[s.Key] && !p.Begins() {
+		w.mu.Unlock()
+		return
+	}
 	w.mu.Unlock()
 	w.wire.carry(time.Now().Add(onLANAfter), len(p), func() { s.Machine.Inject(s.lan, p) })
 }

@@ -38,6 +38,7 @@ type Change struct {
 	Shift     int          `json:"shift,omitempty" yaml:"shift"`                     // of forward: to a port so much higher
 	Host      netip.Addr   `json:"host,omitzero" yaml:"host"`                        // of host: whose; of load: that sends
 	Astray    bool         `json:"astray,omitempty" yaml:"astray"`                   // of host: it has another gateway
+	Stateful  bool         `json:"stateful,omitempty" yaml:"stateful"`               // of neighbour: it drops what it did not see begin
 	Interface string       `json:"interface,omitempty" yaml:"interface"`             // of device
 	Peer      string       `json:"peer,omitempty" yaml:"peer"`                       // of device: another key of its far end
 	Shared    string       `json:"shared,omitempty" yaml:"shared"`                   // of device: another pre-shared key
@@ -147,7 +148,7 @@ func (w *World) Do(c Change) error {
 		w.sites[c.Site].offset = time.Duration(c.Seconds * float64(time.Second))
 		return nil
 	case "neighbour":
-		w.neighbor[c.Site] = c.On != nil && !*c.On
+		w.neighbor[c.Site], w.stateful[c.Site] = c.On != nil && !*c.On, c.Stateful
 		return nil
 	case "name", "host", "lan", "device", "load":
 		return w.onSite(w.sites[c.Site], &c)

@@ -39,6 +39,7 @@ type World struct {
 	asked    map[question]chan answer
 	serial   uint16
 	neighbor map[string]bool // sites whose router beside the gateway lacks its routes
+	stateful map[string]bool // or drops what it did not see begin
 	starting bool            // not all stand-ins have begun: what they send waits
 	early    []func()
 }
@@ -119,7 +120,7 @@ const queueFor = 200 * time.Millisecond // that a link's queue holds
 func New(e *estate.Estate, seed uint64, log *slog.Logger) *World {
 	w := &World{
 		log: log, wire: newWire(), random: rand.New(rand.NewPCG(seed, 1)), sites: map[string]*Site{}, outside: map[place]*Link{}, nats: map[place]*nat{},
-		names: map[string]*Link{}, stale: map[string][]netip.Addr{}, asked: map[question]chan answer{}, neighbor: map[string]bool{},
+		names: map[string]*Link{}, stale: map[string][]netip.Addr{}, asked: map[question]chan answer{}, neighbor: map[string]bool{}, stateful: map[string]bool{},
 	}
 	carriers := map[string]*nat{}
 	for i := range e.Sites {

@@ -96,6 +96,7 @@ func (a *Agent) seen(c *gateway.Config, l *gateway.Look, before map[string]Insid
 		return err
 	}
 	out.Links = a.linkStates(c, r)
+	out.Begun = a.begun(c, l.Hosts)
 	carrying, err := a.plane.Carrying()
 	for at, carries := range carrying {
 		if !carries {

@@ -58,16 +58,9 @@ func (a *Agent) sessions(o *gateway.SessionsOrder) (*gateway.Sessions, error) {
 	if err != nil {
 		out.Words = err.Error()
 	}
-	devices, behind, surrounded := a.plane.Surroundings()
+	near, surrounded := a.near()
 	if err == nil && surrounded != nil {
 		err, all, out.Words = surrounded, nil, surrounded.Error()
-	}
-	var near []netip.Prefix
-	for i := range devices {
-		near = append(near, devices[i].Addresses...)
-	}
-	for i := range behind {
-		near = append(near, behind[i].Prefix)
 	}
 	passing := a.passing(o.Interface, near, all)
 	for i := range passing[:min(len(passing), gateway.MaxFlows)] {
@@ -90,6 +83,44 @@ func (a *Agent) sessions(o *gateway.SessionsOrder) (*gateway.Sessions, error) {
 		a.event(SessionsReset, o.Interface, "keys are agreed anew with the far end of %s, as somebody asked", o.Interface)
 	}
 	return out, nil
+}
+
+// near are the prefixes that are left by no tunnel, as they are beside the gateway.
+func (a *Agent) near() (out []netip.Prefix, err error) {
+	devices, behind, err := a.plane.Surroundings()
+	for i := range devices {
+		out = append(out, devices[i].Addresses...)
+	}
+	for i := range behind {
+		out = append(out, behind[i].Prefix)
+	}
+	return out, err
+}
+
+// begun counts the flows that hosts began and that leave by a tunnel; of planes that tell none
+// there are none.
+func (a *Agent) begun(c *gateway.Config, hosts []netip.Addr) (out []gateway.Begun) {
+	near, err := a.near()
+	if err != nil || len(hosts) == 0 {
+		return nil
+	}
+	all, err := a.plane.Flows()
+	if err != nil {
+		return nil
+	}
+	lookup := c.Lookup(near)
+	for _, host := range hosts {
+		one := gateway.Begun{Host: host}
+		for i := range all {
+			if f := &all[i]; f.From.Addr() == host && lookup.To(f.Beyond[0]) != nil {
+				one.Flows++
+			}
+		}
+		if one.Flows > 0 {
+			out = append(out, one)
+		}
+	}
+	return out
 }
 
 // udp is the protocol's number by IP.

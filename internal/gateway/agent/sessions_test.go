@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 
 	"wideknot/core/gateway"
@@ -44,6 +45,16 @@ func TestCurlListsAndResetsSessions(t *testing.T) {
 		t.Fatal(err)
 	}
 	o.lint("reply", `{"wideknot-gateway:sessions":`+string(answer)+`}`)
+	const look = `{"interface":["x-1"],"host":["10.1.0.9","fd00::9"]}`
+	o.lint("rpc", `{"wideknot-gateway:look":`+look+`}`)
+	_, text := o.want("200", "POST", "/restconf/operations/wideknot-gateway:look", `{"wideknot-gateway:input":`+look+`}`)
+	if strings.Contains(text, "begun") {
+		t.Errorf("a plane that tells no flows has some begun: %s", text)
+	}
+	if answer, err = json.Marshal(gateway.Looked{Begun: []gateway.Begun{{Host: netip.MustParseAddr("10.1.0.9"), Flows: 3}}}); err != nil {
+		t.Fatal(err)
+	}
+	o.lint("reply", `{"wideknot-gateway:look":`+string(answer)+`}`)
 	for _, bad := range []string{`{}`, `{"wideknot-gateway:input":{"interface":"a/b"}}`, `{"wideknot-gateway:input":{"interface":"` + name + `","reset":"all"}}`} {
 		if status, _, text := o.ask("POST", path, bad); status != "400" {
 			t.Errorf("%s: %s %s", bad, status, text)

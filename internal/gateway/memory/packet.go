@@ -196,6 +196,17 @@ func (p Packet) Answer() (out Packet, ok bool) {
 	return nil, false
 }
 
+// Begins reports whether it may be the first of its flow: a question for an echo, a segment that
+// opens a session, or any datagram.
+func (p Packet) Begins() bool {
+	in, ok := p.read()
+	if !ok {
+		return false
+	}
+	asks, _ := p.Echo()
+	return asks || in.protocol == ProtoUDP || in.protocol == ProtoTCP && p[in.header+13]&(tcpSyn|tcpAck) == tcpSyn
+}
+
 // Flags of TCP.
 const (
 	tcpSyn = 2
