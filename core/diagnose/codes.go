@@ -37,6 +37,7 @@ const (
 	HostSilent       Code = "host-silent"       //
 	LANDead          Code = "lan-dead"          //
 	TunnelDead       Code = "tunnel-dead"       // for a reason that is not seen
+	Flapping         Code = "flapping"          // it came and went, and is kept out until it is steady
 	Drilled          Code = "drill"             // it is held down
 	GatewaysDisagree Code = "gateways-disagree" // all is as designed, and yet nothing comes through
 )

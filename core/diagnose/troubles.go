@@ -221,11 +221,29 @@ func (s *sorter) rest() {
 			Code: TunnelDead, Sure: Possible, Site: a, Overlay: first.overlay, Pair: []string{a, b}, Unsettled: slices.ContainsFunc(same, s.unsettled),
 			Words: fmt.Sprintf("%d tunnels of %s between %s and %s are dead", len(same), first.overlay, a, b), Repair: Cure{Words: "Ask why.", Where: "watch"},
 		}
-		if len(same) == 1 {
+		steadies := !slices.ContainsFunc(same, func(t *tunnel.Tunnel) bool { return !s.steadies(t) })
+		if steadies {
+			t.Code, t.Sure, t.Patient, t.Unsettled = Flapping, Sure, true, false
+			t.Words = fmt.Sprintf("%d tunnels of %s between %s and %s came and went, and are kept out until they are steady", len(same), first.overlay, a, b)
+			t.Repair.Words = "They come back by themselves. Where it goes on, see why their circuits come and go: Over time shows when."
+		}
+		if steadies && len(same) == 1 {
+			t.Words = fmt.Sprintf("the tunnel between %s (%s) and %s (%s) came and went, and is kept out until it is steady", a, s.plan.Link(&first.tunnel.A).Key, b, s.plan.Link(&first.tunnel.B).Key)
+		} else if len(same) == 1 {
 			t.Words = fmt.Sprintf("the tunnel between %s (%s) and %s (%s) is dead", a, s.plan.Link(&first.tunnel.A).Key, b, s.plan.Link(&first.tunnel.B).Key)
 		}
 		s.add(t, func(t *tunnel.Tunnel) bool { return slices.Contains(same, t) })
 	}
+}
+
+// steadies reports whether an end keeps a tunnel out because it came and went.
+func (s *sorter) steadies(t *tunnel.Tunnel) bool {
+	for _, p := range []*tunnel.Port{&t.A, &t.B} {
+		if state := s.tunnelState(s.key(p.Site), p.Interface); state != nil && state.SteadyIn > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // unsettled reports whether what a tunnel goes by, or is kept by, may be dead as a whole.

@@ -274,3 +274,31 @@ func TestADrillIsNoFault(t *testing.T) {
 		t.Errorf("%d tunnels are held down: %+v", n, is.Troubles)
 	}
 }
+
+// Tunnels that came and went, and are answered again, are told as that, pair by pair, and not as dead
+// for a reason that nobody sees.
+func TestAFlappingTunnelIsNamed(t *testing.T) {
+	m := brindlewater(t)
+	model := outage.New(m)
+	known := reported(t, m, model)
+	o := &m.Plan.Overlays[0]
+	a := &o.Adjacencies[slices.IndexFunc(o.Adjacencies, func(a tunnel.Adjacency) bool { return len(a.Tunnels) > 2 && !a.Tunnels[0].Mute && !a.Tunnels[1].Mute })]
+	for i := range 2 {
+		find(known.Gateways[m.Plan.Site(a.A).Key], a.Tunnels[i].A.Interface).Up = false
+		far := find(known.Gateways[m.Plan.Site(a.B).Key], a.Tunnels[i].B.Interface)
+		far.Up, far.SteadyIn = false, 40
+	}
+	is := Look(known, model)
+	if len(is.Troubles) != 1 || is.Troubles[0].Code != Flapping || is.Troubles[0].Sure != Sure || is.Troubles[0].Tunnels != 2 || !is.Troubles[0].Patient {
+		t.Fatalf("%+v", is.Troubles)
+	}
+	find(known.Gateways[m.Plan.Site(a.B).Key], a.Tunnels[1].B.Interface).SteadyIn = 0
+	if is = Look(known, model); len(is.Troubles) != 1 || is.Troubles[0].Code != TunnelDead || is.Troubles[0].Patient {
+		t.Errorf("one is dead besides: %+v", is.Troubles)
+	}
+	d := &diagnoser{Known: known, plan: m.Plan, from: -1, to: -1, wants: map[string]*Want{}}
+	d.examine(&a.Tunnels[0])
+	if len(d.out.Causes) != 1 || d.out.Causes[0].Code != Flapping || !strings.Contains(d.out.Causes[0].Evidence[1], "40 s") {
+		t.Errorf("%+v", d.out.Causes)
+	}
+}

@@ -122,6 +122,16 @@ func (d *diagnoser) examine(t *tunnel.Tunnel) {
 			return
 		}
 	}
+	for _, s := range []*side{a, b} {
+		if s.state != nil && s.state.SteadyIn > 0 {
+			d.cause(Cause{
+				Code: Flapping, Sure: Sure, Site: s.key, Link: s.link.Key, Tunnel: s.port.Interface, Words: "the tunnel from " + a.name() + " to " + b.name() + " came and went, and is kept out until it is steady",
+				Evidence: []string{"its probes are answered again", fmt.Sprintf("the gateway of %s takes it back in %d s, unless it dies again", s.key, s.state.SteadyIn)},
+				Repair:   Cure{Words: "It comes back by itself. Where it goes on, see why its circuits come and go: Over time shows when.", Where: "watch", Site: s.key},
+			})
+			return
+		}
+	}
 	if !a.g.Up || !b.g.Up { // the one that is not there may explain it: seeGateways says so
 		d.circuits(a)
 		d.circuits(b)

@@ -132,6 +132,7 @@ type TunnelState struct {
 	PathMTU     int            `json:"path-mtu,omitempty"`
 	Beyond      bool           `json:"beyond-limits,omitempty"` // of its probe profile
 	Held        bool           `json:"held,omitempty"`          // down for a drill, or not back from one
+	SteadyIn    int            `json:"steady-in,omitempty"`     // seconds: it came and went, is answered again, and is kept out for so long
 	KeptOff     Counter        `json:"kept-off,omitempty"`      // packets of zones that its links are not for
 }
 
@@ -238,6 +239,7 @@ func (s *State) check() error {
 		k.addr("an endpoint", t.Endpoint.Addr())
 		k.number("a path MTU", t.PathMTU, 0, 65535)
 		k.number("a handshake's age", t.HandshakeS, 0, 1<<31)
+		k.number("a time until it is steady", t.SteadyIn, 0, 1<<31)
 		k.number("a latency", min(t.LatencyUs, t.JitterUs), 0, 1<<31)
 		k.number("a loss", t.LossOutPPM, 0, 1_000_000)
 		k.number("a loss", t.LossBackPPM, 0, 1_000_000)

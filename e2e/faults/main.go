@@ -179,7 +179,7 @@ func (w *watcher) try(some []fault) (problem string) {
 		case len(own) != 2 || own[1].Kind != "ended":
 			f.problem = fmt.Sprintf("%d events in all", len(own))
 		}
-		all = slices.DeleteFunc(all, func(e event) bool { return slices.Contains(f.parts, e.Part) })
+		all = slices.DeleteFunc(all, func(e event) bool { return slices.Contains(f.parts, e.Part) || e.Code == "flapping" }) // what it did before may tell
 	}
 	for _, e := range all {
 		problem += fmt.Sprintf("\n      %s %s %s", e.At.Format(time.TimeOnly), e.Kind, e.Words)

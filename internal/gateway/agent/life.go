@@ -62,6 +62,12 @@ func (l *life) answer(p *gateway.Probe, at time.Time) bool {
 	return true
 }
 
+// steadies reports whether the tunnel is dead alone because it came and went: it would be back by its
+// probes.
+func (l *life) steadies(p *gateway.Probe, now time.Time) bool {
+	return l.dead && l.successes >= p.Successes && now.Before(l.heldUntil)
+}
+
 // forgive forgets that the tunnel came and went.
 func (l *life) forgive() { l.hold, l.heldUntil, l.returned = 0, time.Time{}, time.Time{} }
 

@@ -8,6 +8,26 @@ import (
 	"wideknot/core/gateway"
 )
 
+// What is dead by its probes, or alive, waits for nothing.
+func TestWhoWaitsUntilItIsSteady(t *testing.T) {
+	p := &gateway.Probe{Interval: 1000, Timeout: 500, Misses: 3, Successes: 2}
+	at := time.Unix(1_800_000_000, 0)
+	for _, c := range []struct {
+		life life
+		want bool
+	}{
+		{life{}, false},
+		{life{successes: 9, heldUntil: at.Add(time.Second)}, false},
+		{life{dead: true, successes: 1, heldUntil: at.Add(time.Second)}, false},
+		{life{dead: true, successes: 2, heldUntil: at}, false},
+		{life{dead: true, successes: 2, heldUntil: at.Add(time.Second)}, true},
+	} {
+		if got := c.life.steadies(p, at); got != c.want {
+			t.Errorf("%+v: %v", c.life, got)
+		}
+	}
+}
+
 func TestDeathAndReturn(t *testing.T) {
 	p := &gateway.Probe{Interval: 1000, Timeout: 500, Misses: 3, Successes: 2}
 	at := time.Unix(1_800_000_000, 0)
@@ -47,6 +67,9 @@ func TestFlappingIsDamped(t *testing.T) {
 		for at = at.Add(time.Second); !l.answer(p, at); at = at.Add(time.Second) {
 			if at.Sub(died) > time.Hour {
 				t.Fatal("it never comes back")
+			}
+			if !l.steadies(p, at) {
+				t.Errorf("%v after it died it would not be back by its probes", at.Sub(died))
 			}
 		}
 		return at.Sub(died)

@@ -54,6 +54,9 @@ func (a *Agent) state() (*gateway.State, error) {
 			one.HandshakeS = max(1, int(now.Sub(d.Handshake).Seconds()))
 		}
 		one.PathMTU, one.Beyond, one.Held = w.sizer.found, w.beyond, w.drilled && (w.held(now) || !w.alive(now))
+		if p := w.tunnel.Probe; p != nil && w.life.steadies(p, now) {
+			one.SteadyIn = max(1, int(w.life.heldUntil.Sub(now).Seconds()))
+		}
 		latency, jitter := w.quality.latency()
 		one.LatencyUs, one.JitterUs = int(latency.Microseconds()), int(jitter.Microseconds())
 		one.LossOutPPM, one.LossBackPPM = w.quality.loss()

@@ -358,6 +358,7 @@ type TunnelNow struct {
 	Carries     bool       `json:"carries" doc:"some way uses it now"`
 	Probed      bool       `json:"probed"`
 	Beyond      bool       `json:"beyond" doc:"beyond the limits of its probe profile"`
+	SteadyIn    int        `json:"steady_in" doc:"seconds for which it is kept out still as it came and went, though its probes are answered"`
 	HandshakeS  int        `json:"handshake_s" doc:"seconds since the latest; 0 where there was none"`
 	Endpoint    string     `json:"endpoint,omitempty" doc:"where the far end was last heard from"`
 	BytesIn     uint64     `json:"bytes_in"`
@@ -431,7 +432,7 @@ func tunnelNow(config *gateway.Config, s *gateway.TunnelState, carries map[strin
 	out := TunnelNow{
 		Interface: s.Interface, Up: s.Up, Carries: carries[s.Interface] && s.Up, Beyond: s.Beyond, HandshakeS: s.HandshakeS, Probed: s.Sent > 0,
 		BytesIn: uint64(s.BytesIn), BytesOut: uint64(s.BytesOut), LatencyUs: s.LatencyUs, JitterUs: s.JitterUs, LossOutPPM: s.LossOutPPM, LossBackPPM: s.LossBackPPM,
-		PathMTU: s.PathMTU, KeptOff: uint64(s.KeptOff),
+		PathMTU: s.PathMTU, SteadyIn: s.SteadyIn, KeptOff: uint64(s.KeptOff),
 	}
 	if s.Endpoint.IsValid() {
 		out.Endpoint = s.Endpoint.String()

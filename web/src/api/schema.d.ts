@@ -5212,6 +5212,11 @@ export interface components {
             rank?: number;
             /** Format: date-time */
             since?: string;
+            /**
+             * Format: int64
+             * @description seconds for which it is kept out still as it came and went, though its probes are answered
+             */
+            steady_in: number;
             /** @description as both ends name it */
             tunnel?: string;
             up: boolean;

@@ -103,6 +103,9 @@ function order(t: TunnelNow): number {
 
 /** StateOf says how an end of a tunnel is, by shape and word. */
 export function StateOf({ t }: { t: TunnelNow }) {
+  if (!t.up && t.steady_in > 0) {
+    return <span className="text-warning">▲ flapped: back in {t.steady_in} s</span>;
+  }
   if (!t.up) {
     return <strong className="text-error">■ dead</strong>;
   }
