@@ -24,7 +24,6 @@ var views = []struct{ name, path, script string }{
 	{"both-ends", "/e/brindlewater/d/first/paths/-/tunnel?overlay=ops&tunnel=osierweir/fibre%20quillbeck/fibre-a", ""},
 	{"findings", "/e/brindlewater/d/first/findings", ""},
 	{"site-tunnels", "/e/brindlewater/d/first/paths/tarnhollow", ""},
-	{"site-routes", "/e/brindlewater/d/first/paths/tarnhollow?view=routes", ""},
 	{"outages", "/e/brindlewater/d/first/outages?fail=link:alderfold/copper&a=alderfold&b=mossgill", settle},
 	{"release", "/e/brindlewater/d/winter-round/release", ""},
 	{"watch", "/e/brindlewater/d/first/watch", settle},
@@ -39,6 +38,9 @@ var views = []struct{ name, path, script string }{
 	}
 	begin().click();
 	await new Promise((done) => setTimeout(done, 46000));`},
+	{"live-loom", "/e/brindlewater/d/first/watch/-/loom", asks + `
+	await ask("drills", { part: "link:quillbeck/fibre-a", seconds: 40 });
+	await new Promise((done) => setTimeout(done, 15000));`},
 	// These change the demo, so they are the last: its draft is released, and goes to its gateways.
 	{"rollout-plan", "/e/brindlewater/d/winter-round/release?view=plan", asks + `
 	await ask("drafts/winter-round/release", { message: "Winter round", reason: "as surveyed" });
