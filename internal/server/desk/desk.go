@@ -72,7 +72,7 @@ type Desk struct {
 
 	looks    sync.Map // estates whose gateways are being asked to look
 	rans     rans
-	weaves   weaves
+	shown    shownBefore
 	benches  sync.Map      // estates of which a tunnel is being loaded
 	sessions sync.Map      // estates of which sessions are being asked for
 	nows     sync.Map      // estate → *lately

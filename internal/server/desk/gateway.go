@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"wideknot/core/gateway"
@@ -112,12 +111,19 @@ func (d *Desk) Gateways(ctx context.Context, estateKey string) (out []GatewayRow
 
 // Gateway returns one with what it reported last; nil where it reported nothing yet.
 func (d *Desk) Gateway(ctx context.Context, estateKey, site string) (row GatewayRow, state *gateway.State, err error) {
+	row, _, state, err = d.gatewayIn(ctx, estateKey, site)
+	return row, state, err
+}
+
+// gatewayIn is Gateway with the number of the estate.
+func (d *Desk) gatewayIn(ctx context.Context, estateKey, site string) (row GatewayRow, estateID uint64, state *gateway.State, err error) {
 	text := ""
 	err = d.store.Snapshot(ctx, func(tx *store.Tx) error {
 		e, err := tx.Estate(estateKey, false)
 		if err != nil {
 			return fmt.Errorf("estate %q: %w", estateKey, err)
 		}
+		estateID = e.ID
 		live, err := tx.LiveGateway(e.ID, site)
 		if err != nil {
 			return fmt.Errorf("a gateway of %s: %w", site, err)
@@ -131,7 +137,7 @@ func (d *Desk) Gateway(ctx context.Context, estateKey, site string) (row Gateway
 	if err == nil && text != "" {
 		state, err = gateway.ParseState([]byte(text))
 	}
-	return row, state, err
+	return row, estateID, state, err
 }
 
 // Bring says that gateways are to be brought to a release, all that joined with no sites. It
@@ -392,7 +398,7 @@ type GatewayNow struct {
 
 // GatewayNow returns how a gateway is.
 func (d *Desk) GatewayNow(ctx context.Context, estateKey, site string) (*GatewayNow, error) {
-	row, state, err := d.Gateway(ctx, estateKey, site)
+	row, estateID, state, err := d.gatewayIn(ctx, estateKey, site)
 	if err != nil {
 		return nil, err
 	}
@@ -412,23 +418,24 @@ func (d *Desk) GatewayNow(ctx context.Context, estateKey, site string) (*Gateway
 		}
 		out.WANLinks = append(out.WANLinks, one)
 	}
-	var config *gateway.Config
+	runs := &shown{}
 	if state.Release > 0 {
-		if config, _, err = d.configOf(ctx, estateKey, site, uint64(state.Release)); err != nil && !errors.Is(err, ErrNotFound) {
+		is, err := d.shownOf(ctx, estateID, estateKey, site, uint64(state.Release))
+		switch {
+		case err == nil:
+			runs = is
+		case !errors.Is(err, ErrNotFound):
 			return nil, err
 		}
 	}
-	var carries map[string]bool
-	if config != nil {
-		carries = state.Carries(config.Ways)
-	}
+	carries := state.Carries(runs.ways)
 	for i := range state.Tunnels {
-		out.Ends = append(out.Ends, tunnelNow(config, &state.Tunnels[i], carries))
+		out.Ends = append(out.Ends, tunnelNow(site, runs, &state.Tunnels[i], carries))
 	}
 	return out, nil
 }
 
-func tunnelNow(config *gateway.Config, s *gateway.TunnelState, carries map[string]bool) TunnelNow {
+func tunnelNow(site string, runs *shown, s *gateway.TunnelState, carries map[string]bool) TunnelNow {
 	out := TunnelNow{
 		Interface: s.Interface, Up: s.Up, Carries: carries[s.Interface] && s.Up, Beyond: s.Beyond, HandshakeS: s.HandshakeS, Probed: s.Sent > 0,
 		BytesIn: uint64(s.BytesIn), BytesOut: uint64(s.BytesOut), LatencyUs: s.LatencyUs, JitterUs: s.JitterUs, LossOutPPM: s.LossOutPPM, LossBackPPM: s.LossBackPPM,
@@ -440,12 +447,9 @@ func tunnelNow(config *gateway.Config, s *gateway.TunnelState, carries map[strin
 	if at, err := time.Parse(time.RFC3339, string(s.Since)); err == nil {
 		out.Since = &at
 	}
-	if config == nil {
-		return out
-	}
-	if i := slices.IndexFunc(config.Tunnels, func(t gateway.Tunnel) bool { return t.Interface == s.Interface }); i >= 0 {
-		t := &config.Tunnels[i]
-		out.Overlay, out.Tunnel, out.Peer, out.PeerLink, out.Link, out.Rank = t.Overlay, t.Ident(config.Site), t.Peer, t.PeerLink, t.Link, t.Rank
+	if i, has := runs.at[s.Interface]; has {
+		t := &runs.tunnels[i]
+		out.Overlay, out.Tunnel, out.Peer, out.PeerLink, out.Link, out.Rank = t.Overlay, t.Ident(site), t.Peer, t.PeerLink, t.Link, t.Rank
 	}
 	return out
 }

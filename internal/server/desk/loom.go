@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"sync"
 	"time"
 
 	"wideknot/core/diagnose"
@@ -86,50 +85,15 @@ func (d *Desk) carrying(ctx context.Context, estateKey string, view *View, known
 		g := *known.Of(key)
 		g.State = state
 		if state.Release > 0 {
-			ways, err := d.waysOf(ctx, view.estateID, estateKey, key, uint64(state.Release))
-			if err != nil && !errors.Is(err, ErrNotFound) {
+			runs, err := d.shownOf(ctx, view.estateID, estateKey, key, uint64(state.Release))
+			switch {
+			case err == nil:
+				g.Carries = state.Carries(runs.ways)
+			case !errors.Is(err, ErrNotFound):
 				return nil, err
 			}
-			g.Carries = state.Carries(ways)
 		}
 		out.Gateways[key] = &g
 	}
 	return out, nil
-}
-
-// wove is a site's gateway at a release.
-type wove struct {
-	estate, release uint64
-	site            string
-}
-
-// weaves remembers the ways of gateways, which take long to work out and are looked at again and
-// again while a page is open.
-type weaves struct {
-	mu   sync.Mutex
-	ways map[wove][]gateway.Way
-}
-
-// mostWoven is how many gateways' ways are remembered.
-const mostWoven = 1000
-
-func (d *Desk) waysOf(ctx context.Context, estateID uint64, estateKey, site string, release uint64) ([]gateway.Way, error) {
-	key := wove{estateID, release, site}
-	d.weaves.mu.Lock()
-	ways, known := d.weaves.ways[key]
-	d.weaves.mu.Unlock()
-	if known {
-		return ways, nil
-	}
-	config, _, err := d.configOf(ctx, estateKey, site, release)
-	if err != nil {
-		return nil, err
-	}
-	d.weaves.mu.Lock()
-	defer d.weaves.mu.Unlock()
-	if d.weaves.ways == nil || len(d.weaves.ways) >= mostWoven {
-		d.weaves.ways = map[wove][]gateway.Way{}
-	}
-	d.weaves.ways[key] = config.Ways
-	return config.Ways, nil
 }
