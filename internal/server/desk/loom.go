@@ -24,13 +24,14 @@ type LiveLoom struct {
 }
 
 // LiveLoom weaves an overlay of the release in force, the first where none is named, with the
-// sites of a region where there are too many for a row each.
+// sites of a region where there are too many for a row each; nobody may change it.
 func (d *Desk) LiveLoom(ctx context.Context, estateKey, overlay, region string) (*LiveLoom, error) {
-	_, view, known, err := d.atPresent(ctx, estateKey)
+	is, err := d.atPresent(ctx, estateKey)
 	if err != nil {
 		return nil, err
 	}
-	out := &LiveLoom{Release: view.Latest, At: time.Now().UTC(), Overlays: []string{}, LiveLoom: diagnose.LiveLoom{Columns: []diagnose.LiveColumn{}, Rows: []diagnose.LiveRow{}}}
+	view := is.view
+	out := &LiveLoom{Release: view.Latest, At: is.now.At, Overlays: []string{}, LiveLoom: diagnose.LiveLoom{Columns: []diagnose.LiveColumn{}, Rows: []diagnose.LiveRow{}}}
 	for i := range view.Plan.Overlays {
 		out.Overlays = append(out.Overlays, view.Plan.Overlays[i].Spec.Key)
 	}
@@ -44,17 +45,26 @@ func (d *Desk) LiveLoom(ctx context.Context, estateKey, overlay, region string) 
 		}
 		return out, nil
 	}
-	out.Overlay = overlay
+	o := &view.Plan.Overlays[at]
+	if !slices.ContainsFunc(o.Members, func(site int) bool { return view.Plan.Site(site).Region == region }) {
+		region = "" // there is none of it, and made up ones are not kept
+	}
+	is.mu.Lock()
+	defer is.mu.Unlock()
+	if known := is.looms[[2]string{overlay, region}]; known != nil {
+		return known, nil
+	}
 	leave, err := d.Working(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer leave()
-	o := &view.Plan.Overlays[at]
-	if known, err = d.carrying(ctx, estateKey, view, known, o, region); err != nil {
+	known, err := d.carrying(ctx, estateKey, view, is.known, o, region)
+	if err != nil {
 		return nil, err
 	}
-	out.LiveLoom = diagnose.Weave(known, o, region)
+	out.Overlay, out.LiveLoom = overlay, diagnose.Weave(known, o, region)
+	is.looms[[2]string{overlay, region}] = out
 	return out, nil
 }
 

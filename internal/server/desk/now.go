@@ -26,29 +26,40 @@ type Now struct {
 // time that anything changes.
 const nowFor = 300 * time.Millisecond
 
-// lately is what was worked out last for an estate, and from what.
+// lately is what was worked out last for an estate.
 type lately struct {
-	mu    sync.Mutex
-	at    time.Time
+	mu sync.Mutex
+	at time.Time
+	is *present
+}
+
+// A present is what is known of an estate's gateways at a moment, and what follows; nobody may
+// change it but for the looms that were woven of it.
+type present struct {
 	now   *Now
 	view  *View
 	known *diagnose.Known
+
+	mu    sync.Mutex
+	looms map[[2]string]*LiveLoom // by overlay and region
 }
 
 // Now says what is not as designed at present; nobody may change it.
 func (d *Desk) Now(ctx context.Context, estateKey string) (*Now, error) {
-	now, _, _, err := d.atPresent(ctx, estateKey)
-	return now, err
+	is, err := d.atPresent(ctx, estateKey)
+	if err != nil {
+		return nil, err
+	}
+	return is.now, nil
 }
 
-// atPresent is Now with what it was worked out from; nobody may change any of it.
-func (d *Desk) atPresent(ctx context.Context, estateKey string) (*Now, *View, *diagnose.Known, error) {
+func (d *Desk) atPresent(ctx context.Context, estateKey string) (*present, error) {
 	kept, _ := d.nows.LoadOrStore(estateKey, &lately{})
 	l := kept.(*lately) // nothing else is in there
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.now != nil && time.Since(l.at) < nowFor {
-		return l.now, l.view, l.known, nil
+	if l.is != nil && time.Since(l.at) < nowFor {
+		return l.is, nil
 	}
 	began := time.Now()
 	view, err := d.View(ctx, Place{estateKey, Released})
@@ -59,10 +70,10 @@ func (d *Desk) atPresent(ctx context.Context, estateKey string) (*Now, *View, *d
 	}
 	if err != nil {
 		d.nows.Delete(estateKey) // there may be no such estate
-		return nil, nil, nil, err
+		return nil, err
 	}
-	l.at, l.now, l.view, l.known = began, nowOf(view, known, ways), view, known
-	return l.now, l.view, l.known, nil
+	l.at, l.is = began, &present{now: nowOf(view, known, ways), view: view, known: known, looms: map[[2]string]*LiveLoom{}}
+	return l.is, nil
 }
 
 // nowOf says what is not as designed, by what is known.
