@@ -120,6 +120,9 @@ func (f *fleet) pages() error {
 	for _, v := range []struct{ name, path, ready string }{
 		{"Watch", "/watch", "[data-gateway]"},
 		{"the page of a hub", "/watch/" + hub.site, "[data-testid=tunnel-ends] td"},
+		{"the live loom, a region unfolded", "/watch/-/loom?region=north", "[data-testid=live-loom] [data-row] a"},
+		{"the page of a pair", "/watch/-/pair?" + url.Values{"a": {spoke.site}, "b": {hub.site}}.Encode(), "[data-testid=pair-verdict]"},
+		{"the page of a tunnel", "/watch/-/tunnel?" + url.Values{"overlay": {"ops"}, "tunnel": {spoke.is.Tunnels[0].Ident(spoke.site)}}.Encode(), "[data-testid=tunnel-state]"},
 		{"the last hour of a tunnel", over(spoke, spoke.is.Tunnels[0].Interface, 1), "[data-plot] canvas"},
 		{"the last day of a tunnel", over(spoke, spoke.is.Tunnels[0].Interface, 24), "[data-plot] canvas"},
 		{"the last day of a hub's", over(hub, hub.is.Tunnels[len(hub.is.Tunnels)/2].Interface, 24), "[data-plot] canvas"},
