@@ -28,10 +28,7 @@ var views = []string{
 // people look at once.
 func TestAccessibility(t *testing.T) {
 	t.Parallel()
-	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
-	if err != nil {
-		t.Fatalf("%v; make build installs it", err)
-	}
+	axe := axeScript(t)
 	a := launch(t, "demo", folder(t))
 	const people = 3
 	for n := range people {
@@ -50,6 +47,16 @@ func TestAccessibility(t *testing.T) {
 		stranger.looksAccessible(axe, "/")
 		stranger.looksAccessible(axe, "/welcome#nothing")
 	})
+}
+
+// axeScript is the program that judges pages.
+func axeScript(t *testing.T) []byte {
+	t.Helper()
+	text, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatalf("%v; make build installs it", err)
+	}
+	return text
 }
 
 // looksAccessible opens a page and has axe judge it.

@@ -251,6 +251,19 @@ func theLoomLives(d *desk) {
 	d.click("[data-testid=now] a", "tarnhollow/fibre")
 	d.find("[data-testid=link-state] strong", "its next hop is silent")
 	d.find("[data-testid=compared] td", "MTU")
+	watchIsAccessible(d)
+}
+
+// watchIsAccessible looks at the pages of Watch while gateways are there and a circuit is dead.
+func watchIsAccessible(d *desk) {
+	d.t.Helper()
+	axe := axeScript(d.t)
+	for _, path := range []string{
+		"", "/tarnhollow", "/-/loom", "/-/link?site=tarnhollow&link=fibre", "/-/pair?a=tarnhollow&b=harrowmere", "/-/tunnel?overlay=ops&tunnel=harrowmere/fibre-a%20tarnhollow/fibre",
+		"/-/events", "/-/drills?fail=provider:Lumenway", "/-/time?site=tarnhollow&interface=harrowmere-1", "/-/time?site=tarnhollow&other=osierweir", "/-/bench?site=tarnhollow&interface=harrowmere-4", "/-/why?from=10.16.4.10&to=10.20.8.10",
+	} {
+		d.looksAccessible(axe, "/e/brindlewater/d/first/watch"+path)
+	}
 }
 
 // aDrillIsAsPredicted rehearses the death of a carrier, from its outage to the report.
