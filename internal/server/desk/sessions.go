@@ -116,28 +116,35 @@ func (d *Desk) Sessions(ctx context.Context, estateKey, site, peer string, o gat
 	if err != nil {
 		return nil, err
 	}
-	out := &Sessions{At: time.Now().UTC(), Site: site, Interface: o.Interface, Peer: peer, Reset: o.Reset, Keys: []KeySession{}, Flows: []Flow{}}
-	switch row := by[site]; {
+	row := by[site]
+	switch {
 	case row == nil || row.AnsweredAt == nil:
 		return nil, &identity.Refused{Field: "site", Text: "the gateway of " + site + " did not answer in time"}
 	case row.Output == nil:
 		return nil, &identity.Refused{Field: "site", Text: row.Words}
-	default:
-		var is gateway.Sessions
-		if err := json.Unmarshal([]byte(*row.Output), &is); err != nil {
-			return nil, err
-		}
-		for _, k := range is.Keys {
-			one := KeySession{Key: k.Key, HandshakeS: k.HandshakeS, BytesIn: uint64(k.BytesIn), BytesOut: uint64(k.BytesOut)}
-			if k.Endpoint.IsValid() {
-				one.Endpoint = k.Endpoint.String()
-			}
-			out.Keys = append(out.Keys, one)
-		}
-		for _, f := range is.Flows {
-			out.Flows = append(out.Flows, Flow{f.Protocol, f.From.String(), f.To.String(), f.Answered, f.Left})
-		}
-		out.More, out.Ended, out.Words = is.More, is.Ended, is.Words
-		return out, nil
 	}
+	var is gateway.Sessions
+	if err := json.Unmarshal([]byte(*row.Output), &is); err != nil {
+		return nil, err
+	}
+	return sessionsOf(site, peer, &o, &is), nil
+}
+
+// sessionsOf is what a gateway answered, as the API tells it.
+func sessionsOf(site, peer string, o *gateway.SessionsOrder, is *gateway.Sessions) *Sessions {
+	out := &Sessions{
+		At: time.Now().UTC(), Site: site, Interface: o.Interface, Peer: peer, Reset: o.Reset,
+		Keys: []KeySession{}, Flows: []Flow{}, More: is.More, Ended: is.Ended, Words: is.Words,
+	}
+	for _, k := range is.Keys {
+		one := KeySession{Key: k.Key, HandshakeS: k.HandshakeS, BytesIn: uint64(k.BytesIn), BytesOut: uint64(k.BytesOut)}
+		if k.Endpoint.IsValid() {
+			one.Endpoint = k.Endpoint.String()
+		}
+		out.Keys = append(out.Keys, one)
+	}
+	for _, f := range is.Flows {
+		out.Flows = append(out.Flows, Flow{f.Protocol, f.From.String(), f.To.String(), f.Answered, f.Left})
+	}
+	return out
 }
