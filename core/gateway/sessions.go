@@ -47,8 +47,9 @@ type Flow struct {
 	Protocol int            `json:"protocol"` // of IP
 	From     netip.AddrPort `json:"from"`
 	To       netip.AddrPort `json:"to"`
-	Answered bool           `json:"answered,omitempty"`
-	Left     int            `json:"seconds-left"` // until it is forgotten, unless a packet of it comes
+	// Unanswered is whether no answer came, as far as the gateway tells.
+	Unanswered bool `json:"unanswered,omitempty"`
+	Left       int  `json:"seconds-left"` // until it is forgotten, unless a packet of it comes
 }
 
 // Bounds of what is told of a tunnel's sessions.

@@ -65,7 +65,7 @@ func TestLookup(t *testing.T) {
 
 func FuzzSessions(f *testing.F) {
 	const good = `{"wideknot-gateway:output":{"key-session":[{"key":"` + "QUFBQUFBQUFBQUFBQUFBQUFBQUFBQUFBQUFBQUFBQUE=" + `","handshake-age":7,"endpoint":"192.0.2.1:51820","bytes-in":"12"}],` +
-		`"flow":[{"protocol":6,"from":"10.1.0.9:40000","to":"10.2.0.7:443","answered":true,"seconds-left":80}],"more":3,"ended":4,"words":"x"}}`
+		`"flow":[{"protocol":6,"from":"10.1.0.9:40000","to":"10.2.0.7:443","unanswered":true,"seconds-left":80}],"more":3,"ended":4,"words":"x"}}`
 	if _, err := ParseSessions([]byte(good)); err != nil {
 		f.Fatal(err)
 	}

@@ -63,10 +63,11 @@ func (a *Agent) sessions(o *gateway.SessionsOrder) (*gateway.Sessions, error) {
 		err, all, out.Words = surrounded, nil, surrounded.Error()
 	}
 	passing := a.passing(o.Interface, near, all)
-	for i := range passing[:min(len(passing), gateway.MaxFlows)] {
-		out.Flows = append(out.Flows, passing[i].Flow)
+	told := slices.CompactFunc(slices.Clone(passing), func(x, y Flow) bool { return x.Protocol == y.Protocol && x.From == y.From && x.To == y.To }) // echoes have no ports
+	for i := range told[:min(len(told), gateway.MaxFlows)] {
+		out.Flows = append(out.Flows, told[i].Flow)
 	}
-	out.More = len(passing) - len(out.Flows)
+	out.More = len(told) - len(out.Flows)
 	switch o.Reset {
 	case gateway.ResetFlows:
 		if err != nil {
@@ -147,7 +148,10 @@ func (a *Agent) passing(name string, near []netip.Prefix, all []Flow) []Flow {
 		if n := x.From.Compare(y.From); n != 0 {
 			return n
 		}
-		return x.To.Compare(y.To)
+		if n := x.To.Compare(y.To); n != 0 {
+			return n
+		}
+		return x.Protocol - y.Protocol
 	})
 	return out
 }

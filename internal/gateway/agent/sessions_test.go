@@ -38,7 +38,7 @@ func TestCurlListsAndResetsSessions(t *testing.T) {
 	}
 	answer, err := json.Marshal(gateway.Sessions{
 		Keys:  []gateway.KeySession{{Key: c.Tunnels[0].WireGuard.PublicKey, HandshakeS: 9, Endpoint: netip.MustParseAddrPort("192.0.2.9:51820"), BytesIn: 7}},
-		Flows: []gateway.Flow{{Protocol: 17, From: netip.MustParseAddrPort("10.1.0.9:4000"), To: netip.MustParseAddrPort("[fd00::7]:53"), Answered: true, Left: 12}},
+		Flows: []gateway.Flow{{Protocol: 17, From: netip.MustParseAddrPort("10.1.0.9:4000"), To: netip.MustParseAddrPort("[fd00::7]:53"), Unanswered: true, Left: 12}},
 		More:  1, Ended: 2, Words: "x",
 	})
 	if err != nil {

@@ -53,11 +53,19 @@ func flowOf(f *netlink.ConntrackFlow) (out agent.Flow, ok bool) {
 	out = agent.Flow{
 		Flow: gateway.Flow{
 			Protocol: int(f.Forward.Protocol), From: netip.AddrPortFrom(from, f.Forward.SrcPort), To: netip.AddrPortFrom(to, f.Forward.DstPort),
-			Answered: f.Reverse.Packets > 0, Left: int(f.TimeOut),
+			Unanswered: unanswered(f), Left: int(f.TimeOut),
 		},
 		Beyond: [2]netip.Addr{answers, from},
 	}
 	return out, a && b && c
+}
+
+// unanswered reports whether a connection is known to have no answer: its handshake waits for one, or
+// the kernel counts packets and none came back. Mostly it does not count.
+func unanswered(f *netlink.ConntrackFlow) bool {
+	const synSent = 1 // TCP_CONNTRACK_SYN_SENT of linux/netfilter/nf_conntrack_tcp.h
+	tcp, is := f.ProtoInfo.(*netlink.ProtoInfoTCP)
+	return is && tcp.State == synSent || f.Forward.Packets > 0 && f.Reverse.Packets == 0
 }
 
 // forgetting matches the connections that are to go.

@@ -61,7 +61,7 @@ func TestConnectionsAreReadAndForgotten(t *testing.T) {
 	}
 	for to := range from {
 		f := find(to)
-		if f == nil || f.Protocol != 6 || f.Left < int(time.Minute.Seconds()) || f.Beyond != [2]netip.Addr{f.To.Addr(), f.From.Addr()} {
+		if f == nil || f.Protocol != 6 || f.Unanswered || f.Left < int(time.Minute.Seconds()) || f.Beyond != [2]netip.Addr{f.To.Addr(), f.From.Addr()} {
 			t.Errorf("%s: %+v", to, f)
 		}
 	}

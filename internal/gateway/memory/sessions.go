@@ -23,7 +23,7 @@ func (m *Machine) Flows() (out []agent.Flow, err error) {
 		out = append(out, agent.Flow{
 			Flow: gateway.Flow{
 				Protocol: int(f.original.protocol), From: hostOf(&f.original, f.original.src, f.original.sport), To: hostOf(&f.original, f.original.dst, f.original.dport),
-				Answered: f.answered, Left: int(left.Seconds()),
+				Unanswered: !f.answered, Left: int(left.Seconds()),
 			},
 			Beyond: [2]netip.Addr{f.answers.src, f.original.src},
 		})

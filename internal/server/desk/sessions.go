@@ -44,11 +44,11 @@ type KeySession struct {
 
 // A Flow is packets of two hosts there and back.
 type Flow struct {
-	Protocol int    `json:"protocol" doc:"of IP"`
-	From     string `json:"from" doc:"ADDRESS:PORT of its first packet; port 0 where there is none"`
-	To       string `json:"to"`
-	Answered bool   `json:"answered"`
-	Left     int    `json:"seconds_left" doc:"until it is forgotten, unless a packet of it comes"`
+	Protocol   int    `json:"protocol" doc:"of IP"`
+	From       string `json:"from" doc:"ADDRESS:PORT of its first packet; port 0 where there is none"`
+	To         string `json:"to"`
+	Unanswered bool   `json:"unanswered" doc:"no answer came, as far as the gateway tells"`
+	Left       int    `json:"seconds_left" doc:"until it is forgotten, unless a packet of it comes"`
 }
 
 // PeerOf returns the far end of a tunnel of the release in force.
@@ -144,7 +144,7 @@ func sessionsOf(site, peer string, o *gateway.SessionsOrder, is *gateway.Session
 		out.Keys = append(out.Keys, one)
 	}
 	for _, f := range is.Flows {
-		out.Flows = append(out.Flows, Flow{f.Protocol, f.From.String(), f.To.String(), f.Answered, f.Left})
+		out.Flows = append(out.Flows, Flow{f.Protocol, f.From.String(), f.To.String(), f.Unanswered, f.Left})
 	}
 	return out
 }

@@ -2979,7 +2979,6 @@ export interface components {
             value: string;
         };
         Flow: {
-            answered: boolean;
             /** @description ADDRESS:PORT of its first packet; port 0 where there is none */
             from: string;
             /**
@@ -2993,6 +2992,8 @@ export interface components {
              */
             seconds_left: number;
             to: string;
+            /** @description no answer came, as far as the gateway tells */
+            unanswered: boolean;
         };
         Followed: {
             /** @description the packet and its answer */

@@ -101,7 +101,9 @@ function Told(props: { is: TunnelSessions; open: boolean; onReset: (order: Sessi
                 <th>Protocol</th>
                 <th>From</th>
                 <th>To</th>
-                <th>Answered</th>
+                <th>
+                  <span className="sr-only">Whether it waits for an answer</span>
+                </th>
                 <th className="text-right">Expires in</th>
               </tr>
             </thead>
@@ -111,7 +113,7 @@ function Told(props: { is: TunnelSessions; open: boolean; onReset: (order: Sessi
                   <td>{protocols[f.protocol] ?? f.protocol}</td>
                   <td className="font-mono text-[13px]">{f.from}</td>
                   <td className="font-mono text-[13px]">{f.to}</td>
-                  <td>{f.answered ? "yes" : <span className="text-warning">▲ not yet</span>}</td>
+                  <td>{f.unanswered ? <span className="text-warning">▲ no answer yet</span> : null}</td>
                   <td className="text-right tabular-nums">{f.seconds_left} s</td>
                 </tr>
               ))}
