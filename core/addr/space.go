@@ -61,12 +61,20 @@ func BestFit(super netip.Prefix, used []netip.Prefix, bits int) (netip.Prefix, b
 // given.
 func Aggregate(prefixes []netip.Prefix) []netip.Prefix {
 	sorted := make([]netip.Prefix, 0, len(prefixes))
+	inOrder := true
 	for _, p := range prefixes {
-		if p.IsValid() {
-			sorted = append(sorted, p.Masked())
+		if !p.IsValid() {
+			continue
 		}
+		p = p.Masked()
+		if n := len(sorted); n > 0 && inOrder { // not so where two begin alike, whichever is longer
+			inOrder = sorted[n-1].Addr().Compare(p.Addr()) < 0
+		}
+		sorted = append(sorted, p)
 	}
-	slices.SortFunc(sorted, netip.Prefix.Compare)
+	if !inOrder {
+		slices.SortFunc(sorted, netip.Prefix.Compare)
+	}
 	out := sorted[:0]
 	for _, p := range sorted {
 		if len(out) > 0 && Covers(out[len(out)-1], p) {

@@ -35,8 +35,7 @@ func Of(m *route.Map, site int) *Config {
 	k.tunnels()
 	k.numbers = make([]map[int]int, len(p.Overlays))
 	k.tellings()
-	extras := m.Extras(site)
-	table := m.Table(site)
+	table, extras := m.Tables(site)
 	k.farEnds()
 	k.table(DefaultTable, table, true)
 	for i := range extras {

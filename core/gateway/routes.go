@@ -73,7 +73,11 @@ func (k *making) table(number int, routes []route.Route, steered bool) {
 			others = append(others, r.Prefix)
 		}
 	}
-	for _, p := range merged(discards, others) {
+	joined := merged(discards, others)
+	if len(joined) > 1 {
+		k.out.Discards = slices.Grow(k.out.Discards, len(joined))
+	}
+	for _, p := range joined {
 		k.out.Discards = append(k.out.Discards, Discard{Table: number, Prefix: p})
 	}
 }

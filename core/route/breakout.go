@@ -116,7 +116,7 @@ func (m *Map) returns(site int) []Extra {
 
 // firstOfEach sorts routes and keeps the first of those for one prefix.
 func firstOfEach(routes []Route) []Route {
-	slices.SortStableFunc(routes, func(a, b Route) int { return netip.Prefix.Compare(a.Prefix, b.Prefix) })
+	slices.SortStableFunc(routes, byPrefix)
 	return slices.CompactFunc(routes, func(a, b Route) bool { return a.Prefix == b.Prefix })
 }
 

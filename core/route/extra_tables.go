@@ -33,8 +33,10 @@ type Extra struct {
 //
 // Internet traffic of subnets that break out has tables of its own, at the site
 // and for the answers at the hub.
-func (m *Map) Extras(site int) []Extra {
-	p := m.Plan
+func (m *Map) Extras(site int) []Extra { return m.tables(site).extras() }
+
+func (m *tables) extras() []Extra {
+	p, site := m.Plan, m.site
 	overlays := m.overlaysOf(site)
 	out := m.returns(site)
 	for _, i := range overlays {
@@ -55,15 +57,15 @@ func (m *Map) Extras(site int) []Extra {
 			}
 		}
 		if len(fromHubs) > 0 {
-			out = append(out, placed(Extra{Arriving: fromHubs, Straight: true, Why: "from other hubs of " + g.overlay.Spec.Key, Routes: m.onwardTable(i, site)})...)
+			out = append(out, placed(Extra{Arriving: fromHubs, Straight: true, Why: "from other hubs of " + g.overlay.Spec.Key, Routes: m.onwardTable(i)})...)
 		}
 		if len(overlays) > 1 && len(fromOthers) > 0 {
-			out = append(out, placed(Extra{Arriving: fromOthers, Why: "stays in " + g.overlay.Spec.Key, Routes: m.routes(site, []int{i}, without(overlays, []int{i}))})...)
+			out = append(out, placed(Extra{Arriving: fromOthers, Why: "stays in " + g.overlay.Spec.Key, Routes: m.routes([]int{i}, without(overlays, []int{i}))})...)
 		}
 	}
-	out = append(out, m.bySubnet(site, overlays)...)
+	out = append(out, m.bySubnet(overlays)...)
 	if len(m.Marked(site)) > 0 {
-		main := placed(Extra{Why: "everything else", Routes: m.routes(site, overlays, nil)})
+		main := placed(Extra{Why: "everything else", Routes: m.routes(overlays, nil)})
 		out = append(out, main[:len(main)-1]...)
 	}
 	return append(out, m.breakouts(site)...)
@@ -71,16 +73,16 @@ func (m *Map) Extras(site int) []Extra {
 
 // bySubnet lists the tables of subnets that are not shared into all overlays of
 // their site.
-func (m *Map) bySubnet(site int, overlays []int) (out []Extra) {
+func (m *tables) bySubnet(overlays []int) (out []Extra) {
 	if len(overlays) < 2 {
 		return nil
 	}
 	var groups []Extra
 	places := map[string]int{} // overlays of a subnet → place in groups
-	own := m.Plan.Site(site)
+	own := m.Plan.Site(m.site)
 	for j := range own.Subnets {
 		n := &own.Subnets[j]
-		open := m.openTo(site, n)
+		open := m.openTo(m.site, n)
 		if len(open) == 0 || len(open) == len(overlays) {
 			continue
 		}
@@ -92,7 +94,7 @@ func (m *Map) bySubnet(site int, overlays []int) (out []Extra) {
 		if !ok {
 			at = len(groups)
 			places[id] = at
-			groups = append(groups, Extra{Why: "shared into " + id + "only", Routes: m.routes(site, open, without(overlays, open))})
+			groups = append(groups, Extra{Why: "shared into " + id + "only", Routes: m.routes(open, without(overlays, open))})
 		}
 		groups[at].From = append(groups[at].From, n.Prefix)
 	}
@@ -107,11 +109,11 @@ func without(all, some []int) []int {
 }
 
 // onwardTable is what a hub does with what another hub handed it.
-func (m *Map) onwardTable(overlay, site int) []Route {
-	g := m.graphs[overlay]
-	c := m.chainer(overlay, site)
+func (m *tables) onwardTable(overlay int) []Route {
+	g, site := m.graphs[overlay], m.site
+	c := m.chainer(overlay)
 	own := m.Plan.Site(site).Shared(g.overlay.Spec.Key)
-	var out []Route
+	out := make([]Route, 0, len(m.shared[overlay].list))
 	for _, h := range m.shared[overlay].list {
 		if h.site == site || covered(own, h.prefix) {
 			continue

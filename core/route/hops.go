@@ -6,9 +6,27 @@ import (
 	"wideknot/core/tunnel"
 )
 
+// A tables makes the tables of one site. What they have in common is made once.
+type tables struct {
+	*Map
+	site     int
+	chainers []*chainer // by overlay; nil where none was asked for
+}
+
+func (m *Map) tables(site int) *tables {
+	return &tables{m, site, make([]*chainer, len(m.graphs))}
+}
+
+func (t *tables) chainer(overlay int) *chainer {
+	if t.chainers[overlay] == nil {
+		t.chainers[overlay] = t.Map.chainer(overlay, t.site)
+	}
+	return t.chainers[overlay]
+}
+
 // A chainer makes the hops of one site in one overlay. Most destinations are
-// reached by the same neighbours at the same costs, so a chain is made once
-// and shared.
+// reached by the same neighbours at the same costs, and one that is joined has the
+// same neighbours in several tables, so a chain is made once and shared.
 type chainer struct {
 	m       *Map
 	overlay int
@@ -44,9 +62,6 @@ func (c *chainer) chain(to, via int) []Hop {
 }
 
 func (c *chainer) hops(ways []trail, via int) []Hop {
-	if len(ways) > 0 && ways[0].weight.hops == 1 {
-		return c.fresh(ways, via) // only this destination is reached so
-	}
 	c.id = binary.AppendVarint(c.id[:0], int64(via))
 	for _, w := range ways {
 		c.id = binary.AppendUvarint(c.id, uint64(w.step.adjacency))

@@ -210,18 +210,46 @@ func (m *Map) pinned(overlay, site int, prefix netip.Prefix) int {
 
 // Table returns the routes of a site in address order, for packets that start
 // there and may use every overlay of the site.
-func (m *Map) Table(site int) []Route {
-	p := m.Plan
-	routes := m.routes(site, m.overlaysOf(site), nil)
-	own := p.Site(site)
+func (m *Map) Table(site int) []Route { return m.tables(site).main() }
+
+// Tables returns the routes of a site, as Table does, and the tables it needs besides,
+// as Extras does.
+func (m *Map) Tables(site int) (main []Route, extras []Extra) {
+	t := m.tables(site)
+	return t.main(), t.extras()
+}
+
+func (m *tables) main() []Route {
+	routes := m.routes(m.overlaysOf(m.site), nil)
+	var others []Route
+	own := m.Plan.Site(m.site)
 	for i := range own.Subnets {
-		routes = append(routes, Route{Prefix: own.Subnets[i].Prefix, Kind: Connected, To: site})
+		others = append(others, Route{Prefix: own.Subnets[i].Prefix, Kind: Connected, To: m.site})
 	}
-	routes = append(routes, m.around(site)...)
-	for _, x := range m.breakouts(site) {
-		routes = append(routes, x.Routes...)
+	others = append(others, m.around(m.site)...)
+	for _, x := range m.breakouts(m.site) {
+		others = append(others, x.Routes...)
 	}
-	slices.SortStableFunc(routes, func(a, b Route) int { return netip.Prefix.Compare(a.Prefix, b.Prefix) })
+	slices.SortStableFunc(others, byPrefix)
+	return inserted(routes, others)
+}
+
+func byPrefix(a, b Route) int { return netip.Prefix.Compare(a.Prefix, b.Prefix) }
+
+// inserted puts routes among others, both in address order: those stand first whose
+// prefix is the same.
+func inserted(routes, more []Route) []Route {
+	last, next := len(routes)-1, len(more)-1
+	routes = append(routes, more...)
+	for to := len(routes) - 1; next >= 0; to-- {
+		if last >= 0 && byPrefix(routes[last], more[next]) > 0 {
+			routes[to] = routes[last]
+			last--
+		} else {
+			routes[to] = more[next]
+			next--
+		}
+	}
 	return routes
 }
 
@@ -239,14 +267,15 @@ func (m *Map) overlaysOf(site int) []int {
 // routes lists a site's routes to what is shared in the given overlays, by the
 // paths of those overlays, in address order. What is shared only in closed
 // ones is cut.
-func (m *Map) routes(site int, open, closed []int) []Route {
-	size := 0
+func (m *tables) routes(open, closed []int) []Route {
+	site := m.site
+	size := len(m.Plan.Site(site).Subnets) // what the main table has besides
 	for _, i := range open {
 		size += len(m.shared[i].list)
 	}
 	out := make([]Route, 0, size)
 	for _, i := range open {
-		out = m.routesOf(out, i, site)
+		out = m.routesOf(out, i)
 	}
 	for _, i := range closed {
 		own := m.Plan.Site(site).Shared(m.graphs[i].overlay.Spec.Key)
@@ -257,7 +286,7 @@ func (m *Map) routes(site int, open, closed []int) []Route {
 		}
 	}
 	if len(open)+len(closed) > 1 {
-		slices.SortStableFunc(out, func(a, b Route) int { return netip.Prefix.Compare(a.Prefix, b.Prefix) })
+		slices.SortStableFunc(out, byPrefix)
 	}
 	return m.merge(out, func(overlay, to int) []trail { return m.waysFrom(overlay, site, to) })
 }
@@ -280,9 +309,9 @@ func covered(own []netip.Prefix, prefix netip.Prefix) bool {
 	return false
 }
 
-func (m *Map) routesOf(out []Route, overlay, site int) []Route {
-	g := m.graphs[overlay]
-	c := m.chainer(overlay, site)
+func (m *tables) routesOf(out []Route, overlay int) []Route {
+	g, site := m.graphs[overlay], m.site
+	c := m.chainer(overlay)
 	own := m.Plan.Site(site).Shared(g.overlay.Spec.Key)
 	pins := len(g.overlay.Spec.Pins) > 0
 	for _, h := range m.shared[overlay].list {
