@@ -130,19 +130,19 @@ func (r *Route) by(ways map[int]*Way) string {
 // Words lists the tunnels of a way in order: those that share the load with a plus
 // between, those that stand by behind "then".
 func (w *Way) Words() string {
-	text := ""
-	for i, g := range w.Groups {
+	var text strings.Builder
+	for i := range w.Groups {
 		if i > 0 {
-			text += ", then "
+			text.WriteString(", then ")
 		}
-		for j, m := range g.Members {
+		for j := range w.Groups[i].Members {
 			if j > 0 {
-				text += " + "
+				text.WriteString(" + ")
 			}
-			text += m.Interface
+			text.WriteString(w.Groups[i].Members[j].Interface)
 		}
 	}
-	return text
+	return text.String()
 }
 
 // tunnelWords says what changes of a tunnel.
