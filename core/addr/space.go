@@ -83,8 +83,11 @@ func Aggregate(prefixes []netip.Prefix) []netip.Prefix {
 		out = append(out, p)
 		for len(out) > 1 {
 			low, high := out[len(out)-2], out[len(out)-1]
-			joined := netip.PrefixFrom(low.Addr(), low.Bits()-1).Masked()
-			if low.Bits() == 0 || low.Bits() != high.Bits() || joined.Addr() != low.Addr() || !Covers(joined, high) {
+			if low.Bits() == 0 || low.Bits() != high.Bits() {
+				break
+			}
+			joined := netip.PrefixFrom(low.Addr(), low.Bits()-1)
+			if !joined.Contains(high.Addr()) || joined.Masked().Addr() != low.Addr() {
 				break
 			}
 			out = append(out[:len(out)-2], joined)

@@ -104,14 +104,9 @@ func merged(discards, others []netip.Prefix) []netip.Prefix {
 	at := 0
 	for _, whole := range addr.Aggregate(outer) {
 		from := at
-		for at < len(outer) && addr.Covers(whole, outer[at]) {
-			at++
+		for at++; at < len(outer) && addr.Covers(whole, outer[at]); at++ {
 		}
-		parts := outer[from:at]
-		between := func(o netip.Prefix) bool {
-			return addr.Covers(whole, o) && slices.ContainsFunc(parts, func(p netip.Prefix) bool { return p != o && addr.Covers(o, p) })
-		}
-		if slices.ContainsFunc(others, between) {
+		if parts := outer[from:at]; len(parts) > 1 && slices.ContainsFunc(others, func(o netip.Prefix) bool { return between(whole, o, parts) }) {
 			out = append(out, parts...)
 		} else {
 			out = append(out, whole)
@@ -122,6 +117,11 @@ func merged(discards, others []netip.Prefix) []netip.Prefix {
 		slices.SortFunc(out, netip.Prefix.Compare)
 	}
 	return out
+}
+
+// between reports whether a prefix lies within a whole, and around one of its parts.
+func between(whole, p netip.Prefix, parts []netip.Prefix) bool {
+	return addr.Covers(whole, p) && slices.ContainsFunc(parts, func(part netip.Prefix) bool { return part != p && addr.Covers(p, part) })
 }
 
 // rules sends packets into the table that is meant for them: a tunnel's own

@@ -14,17 +14,18 @@ import (
 type edge struct {
 	to        int
 	adjacency int
+	hub       int // the place of the far site among the hubs, or -1
 	weight    weight
 }
 
 // graph is one overlay as paths see it.
 type graph struct {
 	overlay *tunnel.Overlay
-	steps   [][]edge    // by site, sorted by where they lead
-	toHubs  [][]edge    // those that lead to hubs
-	hubs    []int       // in key order
-	place   map[int]int // hub → place in hubs
-	between [][]weight  // hub to hub over hubs
+	steps   [][]edge   // by site, sorted by where they lead
+	toHubs  [][]edge   // those that lead to hubs
+	hubs    []int      // in key order
+	places  []int      // by site, its place in hubs, or -1
+	between [][]weight // hub to hub over hubs
 	reached [][]bool
 	joined  bool // every two hubs are adjacent, and no detour between them is shorter
 	told    bool // hubs tell which adjacencies live
@@ -35,10 +36,10 @@ type graph struct {
 
 func newGraph(p *tunnel.Plan, o *tunnel.Overlay) *graph {
 	sites := len(p.Estate.Sites)
-	g := &graph{overlay: o, steps: make([][]edge, sites), toHubs: make([][]edge, sites), place: map[int]int{}}
+	g := &graph{overlay: o, steps: make([][]edge, sites), toHubs: make([][]edge, sites), places: slices.Repeat([]int{-1}, sites)}
 	g.hubs = slices.SortedFunc(slices.Values(o.Hubs), func(a, b int) int { return cmp.Compare(p.Site(a).Key, p.Site(b).Key) })
 	for i, h := range g.hubs {
-		g.place[h] = i
+		g.places[h] = i
 	}
 	hashes := make(map[int]uint64, len(o.Members))
 	for _, m := range o.Members {
@@ -63,17 +64,15 @@ func newGraph(p *tunnel.Plan, o *tunnel.Overlay) *graph {
 		}
 		w := weight{cost: int32(a.Cost), hops: 1, tie: mix(hashes[a.A]^hashes[a.B]) >> 16}
 		for _, end := range []int{a.A, a.B} {
-			if at, ok := g.place[end]; ok {
-				w.key += int32(at + 1)
-			}
+			w.key += int32(g.places[end] + 1)
 		}
-		g.steps[a.A] = append(g.steps[a.A], edge{a.B, i, w})
-		g.steps[a.B] = append(g.steps[a.B], edge{a.A, i, w})
+		g.steps[a.A] = append(g.steps[a.A], edge{a.B, i, g.places[a.B], w})
+		g.steps[a.B] = append(g.steps[a.B], edge{a.A, i, g.places[a.A], w})
 	}
 	for _, site := range o.Members {
 		slices.SortFunc(g.steps[site], func(a, b edge) int { return cmp.Compare(a.to, b.to) })
 		for _, s := range g.steps[site] {
-			if _, isHub := g.place[s.to]; isHub {
+			if s.hub >= 0 {
 				g.toHubs[site] = append(g.toHubs[site], s)
 			}
 		}
@@ -105,8 +104,7 @@ func (g *graph) measureHubs() {
 		g.between[i], g.reached[i] = make([]weight, n), make([]bool, n)
 		g.reached[i][i] = true
 		for _, s := range g.toHubs[h] {
-			j := g.place[s.to]
-			g.between[i][j], g.reached[i][j] = s.weight, true
+			g.between[i][s.hub], g.reached[i][s.hub] = s.weight, true
 		}
 	}
 	for k := range n {
@@ -136,7 +134,7 @@ func (g *graph) newReach() *reach {
 
 // measure fills the reach for a site.
 func (r *reach) measure(g *graph, to int) {
-	if at, isHub := g.place[to]; isHub {
+	if at := g.places[to]; at >= 0 {
 		for i := range g.hubs {
 			r.weight[i], r.ok[i] = g.between[i][at], g.reached[i][at]
 		}
@@ -144,12 +142,11 @@ func (r *reach) measure(g *graph, to int) {
 	}
 	clear(r.ok)
 	for _, s := range g.toHubs[to] {
-		last := g.place[s.to]
 		for i := range g.hubs {
-			if !g.reached[i][last] {
+			if !g.reached[i][s.hub] {
 				continue
 			}
-			if w := g.between[i][last].plus(s.weight); !r.ok[i] || w.compare(r.weight[i]) < 0 {
+			if w := g.between[i][s.hub].plus(s.weight); !r.ok[i] || w.compare(r.weight[i]) < 0 {
 				r.weight[i], r.ok[i] = w, true
 			}
 		}
@@ -167,12 +164,13 @@ type trail struct {
 // (see Extras), so a hub can stand by for another whose own tunnels are
 // down. Elsewhere a step to a hub that would send the traffic back is none.
 func (g *graph) ways(out []trail, from, to int, r *reach) []trail {
-	at, fromHub := g.place[from]
+	at := g.places[from]
+	fromHub := at >= 0
 	if s, adjacent := g.step(from, to); adjacent {
 		out = append(out, trail{s, s.weight})
 	}
 	for _, s := range g.toHubs[from] {
-		hub := g.place[s.to]
+		hub := s.hub
 		if s.to == to || !r.ok[hub] {
 			continue
 		}
@@ -210,7 +208,7 @@ func (g *graph) onward(hub, to int) []trail {
 	if adjacent {
 		out = append(out, trail{direct, direct.weight})
 	}
-	if _, toHub := g.place[to]; toHub || g.told {
+	if g.places[to] >= 0 || g.told {
 		return out
 	}
 	for _, s := range g.toHubs[hub] {

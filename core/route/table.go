@@ -336,10 +336,18 @@ func (m *tables) routesOf(out []Route, overlay int) []Route {
 // destinations at equal costs; what else sets two overlays apart is asked of
 // ways, for this destination.
 func (m *Map) merge(routes []Route, ways func(overlay, to int) []trail) []Route {
-	out := routes[:0]
-	for i := 0; i < len(routes); {
+	twice := func(i int) bool { return routes[i].Prefix == routes[i-1].Prefix }
+	first := 1
+	for first < len(routes) && !twice(first) {
+		first++
+	}
+	if first >= len(routes) {
+		return routes
+	}
+	out := routes[:first-1]
+	for i := first - 1; i < len(routes); {
 		j := i + 1
-		for j < len(routes) && routes[j].Prefix == routes[i].Prefix {
+		for j < len(routes) && twice(j) {
 			j++
 		}
 		if j == i+1 {

@@ -80,8 +80,7 @@ func (m *Map) Candidates(overlay, from, to int) []Candidate {
 	if s, ok := g.step(from, to); ok {
 		out = append(out, Candidate{Adjacencies: []int{s.adjacency}, weight: s.weight})
 	}
-	_, fromHub := g.place[from]
-	_, toHub := g.place[to]
+	fromHub, toHub := g.places[from] >= 0, g.places[to] >= 0
 	for _, first := range g.toHubs[from] {
 		x := first.to
 		if x == to {

@@ -41,11 +41,11 @@ func (p *Plan) behindSite(overlay, site int, remote *Port, hubs *throughHubs) (p
 	o := &p.Overlays[overlay]
 	switch {
 	case o.returns(site, remote.Site):
-		prefixes = addr.Aggregate(slices.Concat(o.Shared, o.hubPools(p)))
+		prefixes = o.taken
 	case o.IsHub(remote.Site) && len(o.Members) > 2:
 		if hubs.overlay != overlay+1 {
-			own := p.Site(site).Shared(o.Spec.Key)
-			hubs.overlay, hubs.carried = overlay+1, addr.Aggregate(slices.Concat(addr.Subtract(o.Shared, own), o.hubPools(p)))
+			own := addr.Subtract(addr.Aggregate(p.Site(site).Shared(o.Spec.Key)), o.pools)
+			hubs.overlay, hubs.carried = overlay+1, addr.Subtract(o.taken, own)
 		}
 		prefixes = hubs.carried
 	default:
@@ -97,9 +97,9 @@ func (o *Overlay) Takes(p *Plan, site, remote int, a netip.Addr, shared func(net
 	}
 	switch {
 	case o.returns(site, remote):
-		return shared(a) || in(o.hubPools(p))
+		return shared(a) || in(o.pools)
 	case o.IsHub(remote) && len(o.Members) > 2:
-		return shared(a) && !in(p.Site(site).Shared(o.Spec.Key)) || in(o.hubPools(p))
+		return shared(a) && !in(p.Site(site).Shared(o.Spec.Key)) || in(o.pools)
 	}
 	return in(p.Site(remote).Shared(o.Spec.Key)) && !in(p.Site(site).Shared(o.Spec.Key))
 }

@@ -6,6 +6,7 @@ package tunnel
 import (
 	"cmp"
 	"net/netip"
+	"slices"
 
 	"wideknot/core/addr"
 	"wideknot/core/estate"
@@ -37,6 +38,8 @@ type Overlay struct {
 
 	member map[int]bool
 	hub    map[int]bool
+	pools  []netip.Prefix // what the tunnels of its hubs are numbered from, in all their overlays
+	taken  []netip.Prefix // what a hub takes from another: Shared and pools, aggregated
 }
 
 // IsHub reports whether the site is a hub of the overlay.
@@ -151,6 +154,11 @@ func Derive(e *estate.Estate) *Plan {
 	links := usableLinks(e)
 	for i := range e.Overlays {
 		p.Overlays[i] = p.shape(&e.Overlays[i], links)
+	}
+	for i := range p.Overlays {
+		o := &p.Overlays[i]
+		o.pools = o.hubPools(p)
+		o.taken = addr.Aggregate(slices.Concat(o.Shared, o.pools))
 	}
 	p.allocate()
 	p.hear()
