@@ -234,12 +234,36 @@ func (s *sorter) links() {
 			continue // one that explains more had them
 		}
 		key, l := s.key(is.site), &s.plan.Site(is.site).Links[is.link]
-		s.add(Trouble{
+		t := Trouble{
 			Code: UDPBlocked, Sure: Likely, Site: key, Link: l.Key, Part: outage.Part{Kind: outage.Link, Name: key + "/" + l.Key}.String(),
 			Words:  fmt.Sprintf("none of the tunnels of %s (%s) lives: its carrier may let no UDP through", key, l.Key),
 			Repair: Cure{Words: "Ask why, for one of them; then tell " + orCarrier(l.Provider) + "."},
-		}, func(t *tunnel.Tunnel) bool { return s.by(t, map[circuit]bool{is.circuit: true}) })
+		}
+		its := func(t *tunnel.Tunnel) bool { return s.by(t, map[circuit]bool{is.circuit: true}) }
+		if steady, dead := s.steadying(its); steady > 0 { // they are answered, so UDP passes
+			t.Code, t.Patient = Flapping, true
+			t.Words = fmt.Sprintf("the circuit %s of %s came and went, and its tunnels are kept out until they are steady", l.Key, key)
+			t.Repair = Cure{Words: "They come back by themselves. Where it goes on, tell " + orCarrier(l.Provider) + ": Over time shows when.", Where: "watch", Site: key}
+			if steady == dead {
+				t.Sure = Sure
+			}
+		}
+		s.add(t, its)
 	}
+}
+
+// steadying counts, of the tunnels that are under no trouble yet, those that are kept out because
+// they came and went.
+func (s *sorter) steadying(its func(*tunnel.Tunnel) bool) (steady, dead int) {
+	for _, p := range s.left {
+		if !its(p.tunnel) {
+			continue
+		}
+		if dead++; s.steadies(p.tunnel) {
+			steady++
+		}
+	}
+	return steady, dead
 }
 
 // unexplained counts the tunnels of a circuit that are under no trouble, where all are dead; 0

@@ -275,6 +275,38 @@ func TestADrillIsNoFault(t *testing.T) {
 	}
 }
 
+// A circuit that came and went, and whose tunnels are all kept out though they are answered again,
+// lets UDP through: it is one trouble, which does what the outage of the circuit does. It is less
+// sure where some are not answered yet.
+func TestAFlappingCircuitIsOneTrouble(t *testing.T) {
+	m := brindlewater(t)
+	model := outage.New(m)
+	part := outage.Part{Kind: outage.Link, Name: "eastgate/cable"}
+	known := reported(t, m, model, part)
+	own := known.Gateways["eastgate"].State
+	own.Links[slices.IndexFunc(own.Links, func(l gateway.LinkState) bool { return l.Link == "cable" })].NextHopUp = true
+	if is := Look(known, model); len(is.Troubles) != 1 || is.Troubles[0].Code != UDPBlocked {
+		t.Fatalf("nothing is answered: %+v", is.Troubles)
+	}
+	var dead []*gateway.TunnelState
+	for i := range own.Tunnels {
+		if one := &own.Tunnels[i]; !one.Up {
+			one.SteadyIn = 20
+			dead = append(dead, one)
+		}
+	}
+	for i, sure := range []Sureness{Sure, Likely} {
+		is := Look(known, model)
+		if len(is.Troubles) != 1 {
+			t.Fatalf("%d troubles: %+v", len(is.Troubles), is.Troubles)
+		}
+		if x := &is.Troubles[0]; x.Code != Flapping || x.Sure != sure || x.Part != part.String() || x.Tunnels < len(dead) || !x.Foreseen || !x.Patient {
+			t.Errorf("%d not answered: %+v", i, x)
+		}
+		dead[0].SteadyIn = 0
+	}
+}
+
 // Tunnels that came and went, and are answered again, are told as that, pair by pair, and not as dead
 // for a reason that nobody sees.
 func TestAFlappingTunnelIsNamed(t *testing.T) {

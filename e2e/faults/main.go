@@ -176,7 +176,7 @@ func (w *watcher) try(some []fault) (problem string) {
 			f.problem = "it was not told"
 		case len(f.own(during)) != 1:
 			f.problem = fmt.Sprintf("%d events while it lasted", len(f.own(during)))
-		case len(own) != 2 || own[1].Kind != "ended":
+		case len(own) != 2 || own[1].Kind == "began":
 			f.problem = fmt.Sprintf("%d events in all", len(own))
 		}
 		all = slices.DeleteFunc(all, func(e event) bool { return slices.Contains(f.parts, e.Part) || e.Code == "flapping" }) // what it did before may tell
@@ -187,10 +187,11 @@ func (w *watcher) try(some []fault) (problem string) {
 	return problem
 }
 
-// own are the events that name the fault.
+// own are the events that name the fault, but those of its having come and gone often. It ends, or
+// is joined to one of those.
 func (f *fault) own(list []event) (out []event) {
 	for _, e := range list {
-		if slices.Contains(f.parts, e.Part) {
+		if slices.Contains(f.parts, e.Part) && e.Code != "flapping" {
 			out = append(out, e)
 		}
 	}
