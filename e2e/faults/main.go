@@ -38,7 +38,7 @@ type fault struct {
 	name     string
 	do, undo map[string]any
 	parts    []string
-	of       []string // site, carrier and fates concerned
+	of       []string // site, carrier and fates concerned; of what is wide that alone
 	wide     bool     // of many sites
 	told     time.Duration
 	problem  string // that it was not told as it should
@@ -69,8 +69,13 @@ func main() {
 	random := rand.New(rand.NewPCG(*seed, 3))
 	missed, n := 0, 0
 	var took []time.Duration
+	var rests [2][]string // what was just back: gateways would keep it out for having come and gone
 	for n < *count {
-		some := together(random, e, min(*atOnce, *count-n))
+		some := together(random, e, min(*atOnce, *count-n), slices.Concat(rests[:]...))
+		rests[0], rests[1] = rests[1], nil
+		for i := range some {
+			rests[1] = append(rests[1], some[i].of[0])
+		}
 		problem := w.try(some)
 		for i := range some {
 			f := &some[i]
@@ -96,10 +101,9 @@ func main() {
 	}
 }
 
-// together makes up faults that happen at once and have nothing in common: no site, no carrier and no
-// fate. What concerns many sites happens alone.
-func together(random *rand.Rand, e *estate.Estate, most int) (out []fault) {
-	var used []string
+// together makes up faults that happen at once and have nothing in common, nor with what was used: no
+// site, no carrier and no fate. What concerns many sites happens alone.
+func together(random *rand.Rand, e *estate.Estate, most int, used []string) (out []fault) {
 	for range 20 * most {
 		f := choose(random, e)
 		if f.wide && len(out) > 0 || slices.ContainsFunc(f.of, func(s string) bool { return slices.Contains(used, s) }) {
@@ -126,13 +130,13 @@ func choose(random *rand.Rand, e *estate.Estate) fault {
 		of := append([]string{site.Key, l.Provider}, l.SharedFate...)
 		switch kind := random.IntN(8); {
 		case kind == 0 && l.Provider != "":
-			return fault{name: "carrier " + l.Provider, do: map[string]any{"do": "cut", "provider": l.Provider}, undo: map[string]any{"do": "restore", "provider": l.Provider}, parts: []string{"provider:" + l.Provider}, wide: true}
+			return fault{name: "carrier " + l.Provider, do: map[string]any{"do": "cut", "provider": l.Provider}, undo: map[string]any{"do": "restore", "provider": l.Provider}, parts: []string{"provider:" + l.Provider}, of: []string{l.Provider}, wide: true}
 		case kind == 1 && len(l.SharedFate) > 0:
 			f := l.SharedFate[0]
 			if !slices.ContainsFunc(site.Links, func(l estate.Link) bool { return !slices.Contains(l.SharedFate, f) }) {
 				parts = append(parts, "gateway:"+site.Key) // nobody can hear it then
 			}
-			return fault{name: "fate " + f, do: map[string]any{"do": "cut", "fate": f}, undo: map[string]any{"do": "restore", "fate": f}, parts: append(parts, "fate:"+f), wide: true}
+			return fault{name: "fate " + f, do: map[string]any{"do": "cut", "fate": f}, undo: map[string]any{"do": "restore", "fate": f}, parts: append(parts, "fate:"+f), of: []string{f}, wide: true}
 		case kind == 2:
 			at := map[string]any{"do": "like", "site": site.Key, "link": l.Key, "no_udp": true}
 			back := map[string]any{"do": "like", "site": site.Key, "link": l.Key, "no_udp": false}

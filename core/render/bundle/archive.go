@@ -108,7 +108,7 @@ func (a *Archive) part(m *route.Map, site int) (out part) {
 	if was == out.digest {
 		return part{skipped: true}
 	}
-	if out.files, out.err = Write(m, site, c, a.Options); len(out.files) == 0 {
+	if out.files, out.err = write(m, site, c, a.Options, out.digest); len(out.files) == 0 {
 		out.skipped, out.gone = true, was != ""
 	}
 	return out

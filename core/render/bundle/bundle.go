@@ -30,6 +30,11 @@ func Site(m *route.Map, site int, o Options) ([]render.File, error) {
 
 // Write renders the configuration of one site, which is c.
 func Write(m *route.Map, site int, c *gateway.Config, o Options) ([]render.File, error) {
+	return write(m, site, c, o, "")
+}
+
+// write does it for somebody who may know the digest of the configuration.
+func write(m *route.Map, site int, c *gateway.Config, o Options, digest string) ([]render.File, error) {
 	if o.Target == "" {
 		o.Target = m.Plan.Site(site).Gateway.Target
 	}
@@ -47,5 +52,5 @@ func Write(m *route.Map, site int, c *gateway.Config, o Options) ([]render.File,
 		secrets, err := linux.Secrets(c, o.Keys)
 		return append([]render.File{{Path: c.Site + "/gateway.json", Text: text}}, secrets...), err
 	}
-	return linux.Write(c, linux.About{Name: m.Plan.Site(site).Name, Release: o.Release}, o.Keys)
+	return linux.Write(c, linux.About{Name: m.Plan.Site(site).Name, Release: o.Release, Digest: digest}, o.Keys)
 }

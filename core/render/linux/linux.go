@@ -34,6 +34,7 @@ var NoKeys Keys
 type About struct {
 	Name    string // of the site
 	Release int    // 0 where it is none
+	Digest  string // of the configuration, where it is known already
 }
 
 // Site renders the bundle of one site, as Write does, of no release.
@@ -180,7 +181,10 @@ func (b *bundle) release(t *render.Text) {
 	if b.about.Release > 0 {
 		t.Str(", release ").Num(b.about.Release)
 	}
-	digest := b.c.Digest()
+	digest := b.about.Digest
+	if digest == "" {
+		digest = b.c.Digest()
+	}
 	t.Str(", digest ").Line(digest[:16])
 	t.Str("site ").Word(b.c.Site).End()
 	if b.about.Release > 0 {
