@@ -4,6 +4,7 @@
 package linux
 
 import (
+	"bytes"
 	"crypto/sha256"
 	_ "embed"
 	"encoding/hex"
@@ -95,6 +96,7 @@ type bundle struct {
 	about About
 	keys  Keys
 	files []render.File
+	room  []byte // in which each file is written
 	err   error
 	also  *gateway.Config // whose interfaces belong to the overlays too; nil for none
 	kept  bool            // by the agent, which probes and shapes
@@ -102,12 +104,13 @@ type bundle struct {
 
 // add appends a file.
 func (b *bundle) add(name string, write func(*render.Text)) {
-	t := &render.Text{}
+	t := &render.Text{Bytes: b.room[:0]}
 	write(t)
 	if b.err == nil {
 		b.err = t.Err
 	}
-	b.files = append(b.files, render.File{Path: b.c.Site + "/" + name, Text: t.Bytes})
+	b.room = t.Bytes
+	b.files = append(b.files, render.File{Path: b.c.Site + "/" + name, Text: bytes.Clone(t.Bytes)})
 }
 
 // manifest lists all files so far with their digests, as sha256sum reads them.
