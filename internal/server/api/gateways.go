@@ -60,8 +60,11 @@ func (s *Server) gateways(a huma.API) {
 			return &struct{ Body GatewayList }{out}, refusal(err)
 		})
 	huma.Register(a, operation("get-gateway", http.MethodGet, "/api/estates/{estate}/gateways/{site}", "Read what a gateway reported last"),
-		func(ctx context.Context, in *InGateway) (*struct{ Body *desk.GatewayNow }, error) {
-			now, err := d.GatewayNow(ctx, in.Estate, in.Site)
+		func(ctx context.Context, in *struct {
+			InGateway
+			desk.Ends
+		}) (*struct{ Body *desk.GatewayNow }, error) {
+			now, err := d.GatewayNow(ctx, in.Estate, in.Site, in.Ends)
 			return &struct{ Body *desk.GatewayNow }{now}, refusal(err)
 		})
 	type hours struct {

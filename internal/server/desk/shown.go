@@ -20,6 +20,14 @@ type shown struct {
 	at      map[string]int // a tunnel by its interface
 }
 
+// tunnel returns one by its interface; nil where the release has none.
+func (s *shown) tunnel(name string) *gateway.Tunnel {
+	if i, has := s.at[name]; has {
+		return &s.tunnels[i]
+	}
+	return nil
+}
+
 // shownBefore remembers what pages show of configurations, which take long to work out and are looked at
 // again and again while a page is open.
 type shownBefore struct {

@@ -215,7 +215,7 @@ func TestGatewaysJoinAndReport(t *testing.T) {
 	world := w.stand()
 	w.eventually("release 1 confirmed everywhere", 20*time.Second, w.allConfirmed(1))
 	site := w.estate.Sites[1].Key
-	now, err := w.desk.GatewayNow(context.Background(), w.key, site)
+	now, err := w.desk.GatewayNow(context.Background(), w.key, site, desk.Ends{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -8,6 +8,7 @@ import {
 import { answered, client, type GatewayList, type GatewayRow } from "./client";
 import type { Place } from "./place";
 import { ask, inPlace, useEdit } from "./queries";
+import type { operations } from "./schema";
 
 const listKey = (estate: string) => ["gateways", estate];
 
@@ -65,14 +66,24 @@ export const useLiveLoom = (estate: string, overlay: string, region: string) =>
     retry: false,
   });
 
-/** One gateway with its links and tunnels. */
-export const useGateway = (estate: string, site: string, on = true) =>
+/** The ends of tunnels of which a page wants to know; all where nothing is given. */
+export type Ends = NonNullable<operations["get-gateway"]["parameters"]["query"]>;
+
+/** As many of some ends as a page lists. */
+export const endsShown = (of: Ends): Ends => ({ ...of, most: 200 });
+
+/** One gateway with its links, and some ends of its tunnels. */
+export const useGateway = (estate: string, site: string, on = true, ends = endsShown({})) =>
   useQuery({
-    queryKey: [...listKey(estate), site],
+    queryKey: [...listKey(estate), site, ends],
     queryFn: ({ signal }) =>
       answered(
-        client.GET("/api/estates/{estate}/gateways/{site}", { signal, params: { path: { estate, site } } }),
+        client.GET("/api/estates/{estate}/gateways/{site}", {
+          signal,
+          params: { path: { estate, site }, query: ends },
+        }),
       ),
+    placeholderData: (before, query) => (query?.queryKey[2] === site ? before : undefined),
     enabled: on && site !== "",
     refetchInterval: EVERY,
     retry: false,

@@ -3094,6 +3094,16 @@ export interface components {
             joined_at: string;
             /** Format: int64 */
             links: number;
+            /**
+             * Format: int64
+             * @description ends of tunnels that were asked for
+             */
+            matching: number;
+            /**
+             * Format: int64
+             * @description those of them that are dead
+             */
+            matching_dead: number;
             /** Format: date-time */
             offered_at?: string;
             /**
@@ -3124,6 +3134,7 @@ export interface components {
             trial_left: number;
             /** @description why the last applying failed */
             trouble?: string;
+            /** @description the first of them: dead ones before those beyond their limits, those that carry, and those that stand by */
             tunnel_ends: components["schemas"]["TunnelNow"][];
             /** Format: int64 */
             tunnels: number;
@@ -17886,7 +17897,18 @@ export interface operations {
     };
     "get-gateway": {
         parameters: {
-            query?: never;
+            query?: {
+                overlay?: string;
+                /** @description as both ends name it */
+                tunnel?: string;
+                peer?: string;
+                /** @description of the gateway itself */
+                link?: string;
+                /** @description all of which are part of an interface, an overlay, a peer or a link */
+                words?: string;
+                /** @description how many are listed at most; 1,000 when it is not given */
+                most?: number;
+            };
             header?: never;
             path: {
                 estate: string;

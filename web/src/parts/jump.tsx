@@ -4,6 +4,7 @@ import { useNavigate } from "react-router";
 import type { Hit } from "../api/client";
 import { type Place, pageOf } from "../api/place";
 import { useFind } from "../api/queries";
+import { useLate } from "./late";
 import { usePress, within } from "./press";
 
 /** Where a hit is. */
@@ -60,16 +61,6 @@ export function Jump({ at }: { at: Place }) {
       {open ? <Choices at={at} text={text} onText={setText} onChoose={go} /> : null}
     </dialog>
   );
-}
-
-/** useLate is a value as it was once it has stayed so for some milliseconds. */
-function useLate(value: string, ms: number): string {
-  const [late, setLate] = useState(value);
-  useEffect(() => {
-    const timer = setTimeout(() => setLate(value), ms);
-    return () => clearTimeout(timer);
-  }, [value, ms]);
-  return late;
 }
 
 function Choices(props: {

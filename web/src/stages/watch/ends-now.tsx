@@ -7,8 +7,9 @@ import { StateOf } from "./tunnel-ends";
 /** EndsNow lays beside each other what the gateways at the two ends of a tunnel report. */
 export function EndsNow({ at, sheet }: { at: Place; sheet: BothEnds }) {
   const joined = new Set((useGateways(at.estate).data?.gateways ?? []).map((g) => g.site));
-  const a = useGateway(at.estate, sheet.a, joined.has(sheet.a)).data;
-  const b = useGateway(at.estate, sheet.b, joined.has(sheet.b)).data;
+  const of = { overlay: sheet.overlay, tunnel: sheet.tunnel };
+  const a = useGateway(at.estate, sheet.a, joined.has(sheet.a), of).data;
+  const b = useGateway(at.estate, sheet.b, joined.has(sheet.b), of).data;
   if (!joined.has(sheet.a) && !joined.has(sheet.b)) {
     return null;
   }

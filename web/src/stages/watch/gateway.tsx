@@ -69,7 +69,7 @@ export default function Gateway() {
             ) : null}
             <Facts at={at} g={g} />
             <Links at={at} g={g} />
-            <TunnelEnds at={at} g={g} />
+            <TunnelEnds at={at} site={site} />
             {operates && !head?.fixed && !g.barred_at ? <Keys key={site} at={at} site={site} /> : null}
           </>
         ) : null}

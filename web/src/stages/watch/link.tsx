@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import { Problem } from "../../api/client";
-import { useGateway, useNow, useOffers } from "../../api/gateways";
+import { endsShown, useGateway, useNow, useOffers } from "../../api/gateways";
 import { type Place, pageOf, usePlace } from "../../api/place";
 import { useSites } from "../../api/queries";
 import { useAddress } from "../../parts/address";
@@ -21,12 +21,11 @@ export default function LinkPage() {
   const site = params.get("site") ?? "";
   const link = params.get("link") ?? "";
   const name = useSites(at).data?.find((s) => s.key === site)?.name || site;
-  const now = useGateway(at.estate, site);
+  const now = useGateway(at.estate, site, true, endsShown({ link }));
   const g = now.data;
   const absent = now.error instanceof Problem && now.error.status === 404;
   const seen = g?.wan_links.find((l) => l.link === link);
-  const ends = (g?.tunnel_ends ?? []).filter((t) => t.link === link);
-  const live = ends.filter((t) => t.up).length;
+  const { matching: all, matching_dead: dead } = g ?? { matching: 0, matching_dead: 0 };
   return (
     <div className="pb-10">
       <StageHead
@@ -72,20 +71,19 @@ export default function LinkPage() {
         {g && seen ? (
           <>
             <p className="text-base mb-2" role="status" data-testid="link-state">
-              {ends.length === 0 ? (
+              {all === 0 ? (
                 "○ No tunnel goes by it."
-              ) : live === 0 ? (
+              ) : dead === all ? (
                 <strong className="text-error">
-                  ■ None of its {many(ends.length, "tunnel")} is alive
+                  ■ None of its {many(all, "tunnel")} is alive
                   {seen.next_hop_up ? ", though its next hop answers" : ", and its next hop is silent"}.
                 </strong>
-              ) : live < ends.length ? (
+              ) : dead > 0 ? (
                 <strong>
-                  ▲ {ends.length - live} of its {many(ends.length, "tunnel")}{" "}
-                  {ends.length - live === 1 ? "is" : "are"} dead.
+                  ▲ {dead} of its {many(all, "tunnel")} {dead === 1 ? "is" : "are"} dead.
                 </strong>
               ) : (
-                `✓ All of its ${many(ends.length, "tunnel")} live.`
+                `✓ All of its ${many(all, "tunnel")} live.`
               )}
               {g.up ? "" : " This is what its gateway reported last: it is away."}
             </p>
@@ -96,7 +94,7 @@ export default function LinkPage() {
                 <LastHour at={at} subject={{ site, link }} events />
               </div>
             </div>
-            <TunnelEnds at={at} g={{ ...g, tunnel_ends: ends }} />
+            <TunnelEnds at={at} site={site} of={{ link }} />
           </>
         ) : null}
       </div>

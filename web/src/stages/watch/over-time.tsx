@@ -4,6 +4,7 @@ import { type Place, pageOf, usePlace } from "../../api/place";
 import { useSites } from "../../api/queries";
 import { type Span, type Subject, sheetOf, useCarried, useSeries } from "../../api/series";
 import { useAddress } from "../../parts/address";
+import { count } from "../../parts/number";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
@@ -116,6 +117,9 @@ function subjectOf(params: URLSearchParams): Subject | undefined {
   }
 }
 
+/** How many tunnels of a gateway are offered by name; the others are chosen where they are found. */
+const MOST_NAMED = 500;
+
 /** Choice picks a gateway, and what of it. */
 function Choice(props: {
   at: Place;
@@ -125,7 +129,7 @@ function Choice(props: {
 }) {
   const sites = useSites(props.at).data ?? [];
   const joined = new Set((useGateways(props.at.estate).data?.gateways ?? []).map((g) => g.site));
-  const g = useGateway(props.at.estate, props.site, joined.has(props.site)).data;
+  const g = useGateway(props.at.estate, props.site, joined.has(props.site), { most: MOST_NAMED }).data;
   const { subject, site } = props;
   const value = !subject
     ? ""
@@ -190,7 +194,12 @@ function Choice(props: {
           {value && !options.some(([v]) => v === value) ? (
             <option value={value}>{value.split(" ")[1]}</option>
           ) : null}
-          {group("A tunnel, as this end sees it", "interface ")}
+          {group(
+            g && g.matching > ends.length
+              ? `A tunnel, as this end sees it: ${ends.length} of ${count(g.matching)}`
+              : "A tunnel, as this end sees it",
+            "interface ",
+          )}
           {group("A WAN link", "link ")}
           {group("What carried packets to", "other ")}
         </select>

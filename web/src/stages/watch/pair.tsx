@@ -113,11 +113,11 @@ function Reached({ at, is }: { at: Place; is: WhyAnswer }) {
 function Between({ at, a, b }: { at: Place; a: string; b: string }) {
   const gateways = useGateways(at.estate);
   const joined = new Set((gateways.data?.gateways ?? []).map((g) => g.site));
-  const here = useGateway(at.estate, a, joined.has(a)).data;
-  const there = useGateway(at.estate, b, joined.has(b)).data;
-  const list = (here?.tunnel_ends ?? [])
-    .filter((t) => t.peer === b)
-    .sort((x, y) => (x.overlay ?? "").localeCompare(y.overlay ?? "") || (x.rank ?? 0) - (y.rank ?? 0));
+  const here = useGateway(at.estate, a, joined.has(a), { peer: b }).data;
+  const there = useGateway(at.estate, b, joined.has(b), { peer: a }).data;
+  const list = [...(here?.tunnel_ends ?? [])].sort(
+    (x, y) => (x.overlay ?? "").localeCompare(y.overlay ?? "") || (x.rank ?? 0) - (y.rank ?? 0),
+  );
   if (!here) {
     return gateways.data && !joined.has(a) ? (
       <p className="mb-3">○ No gateway of {a} has joined yet, so its end is not seen.</p>

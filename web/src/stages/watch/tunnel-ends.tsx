@@ -1,29 +1,29 @@
 import { useState } from "react";
 import { Link } from "react-router";
-import type { GatewayNow, TunnelNow } from "../../api/client";
+import type { TunnelNow } from "../../api/client";
+import { type Ends, endsShown, useGateway } from "../../api/gateways";
 import { type Place, pageOf } from "../../api/place";
+import { useLate } from "../../parts/late";
 import { many } from "../../parts/number";
 import { agoText, lossText, msText } from "./figures";
 
-const SHOWN = 200;
-
-/** TunnelEnds lists the ends of tunnels that a gateway has, those that are dead first. */
-export function TunnelEnds({ at, g }: { at: Place; g: GatewayNow }) {
+/** TunnelEnds lists ends of tunnels that a gateway has, those that are dead first. */
+export function TunnelEnds({ at, site, of = {} }: { at: Place; site: string; of?: Ends }) {
   const [query, setQuery] = useState("");
-  const words = query.toLowerCase().split(/\s+/).filter(Boolean);
-  const list = g.tunnel_ends
-    .filter((t) =>
-      words.every((w) => `${t.interface} ${t.overlay} ${t.peer} ${t.link}`.toLowerCase().includes(w)),
-    )
-    .sort((a, b) => order(a) - order(b) || (a.interface < b.interface ? -1 : 1));
-  if (g.tunnel_ends.length === 0) {
+  const words = useLate(query.trim(), 120);
+  const g = useGateway(at.estate, site, true, words ? endsShown({ ...of, words }) : endsShown(of)).data;
+  if (!g) {
+    return null;
+  }
+  if (g.matching === 0 && !query) {
     return <p className="text-secondary mb-4">It has no tunnels.</p>;
   }
+  const list = g.tunnel_ends;
   return (
     <section className="mb-5">
       <div className="flex items-end gap-3">
         <h2 className="text-lg">Tunnels</h2>
-        {g.tunnel_ends.length > 12 ? (
+        {g.matching > 12 || query ? (
           <input
             className="cell w-52"
             aria-label="Filter the tunnels"
@@ -49,7 +49,7 @@ export function TunnelEnds({ at, g }: { at: Place; g: GatewayNow }) {
           </tr>
         </thead>
         <tbody>
-          {list.slice(0, SHOWN).map((t) => (
+          {list.map((t) => (
             <tr key={t.interface}>
               <td className="whitespace-nowrap">
                 {t.tunnel ? (
@@ -73,7 +73,7 @@ export function TunnelEnds({ at, g }: { at: Place; g: GatewayNow }) {
                 <Link
                   className="link"
                   title="Over time"
-                  to={`${pageOf(at)}/watch/-/time?site=${g.site}&interface=${t.interface}`}
+                  to={`${pageOf(at)}/watch/-/time?site=${site}&interface=${t.interface}`}
                 >
                   {msText(t, t.latency_us)}
                 </Link>
@@ -88,17 +88,13 @@ export function TunnelEnds({ at, g }: { at: Place; g: GatewayNow }) {
           ))}
         </tbody>
       </table>
-      {list.length > SHOWN ? (
+      {g.matching > list.length ? (
         <p className="text-secondary text-[13px]">
-          {many(list.length - SHOWN, "more tunnel")}: filter to see them.
+          {many(g.matching - list.length, "more tunnel")}: filter to see them.
         </p>
       ) : null}
     </section>
   );
-}
-
-function order(t: TunnelNow): number {
-  return t.up ? (t.beyond ? 1 : t.carries ? 2 : 3) : 0;
 }
 
 /** StateOf says how an end of a tunnel is, by shape and word. */

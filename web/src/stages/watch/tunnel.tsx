@@ -67,8 +67,9 @@ export default function Tunnel() {
 function Live({ at, sheet }: { at: Place; sheet: BothEnds }) {
   const gateways = useGateways(at.estate);
   const joined = new Set((gateways.data?.gateways ?? []).map((g) => g.site));
-  const a = useGateway(at.estate, sheet.a, joined.has(sheet.a)).data;
-  const b = useGateway(at.estate, sheet.b, joined.has(sheet.b)).data;
+  const of = { overlay: sheet.overlay, tunnel: sheet.tunnel };
+  const a = useGateway(at.estate, sheet.a, joined.has(sheet.a), of).data;
+  const b = useGateway(at.estate, sheet.b, joined.has(sheet.b), of).data;
   const end = (list?: TunnelNow[]) =>
     list?.find((t) => t.overlay === sheet.overlay && t.tunnel === sheet.tunnel);
   const ends = [
