@@ -4,7 +4,7 @@ VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
 WEB     := $(shell find web/src web/public web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
 DIST    := internal/server/api/site/dist/index.html
 
-.PHONY: demo demo-reset build test lint lab soak deb mutate notices bench fuzz shots api tools test-tools clean
+.PHONY: demo demo-reset build test test-core test-servers test-kernels lint lab soak deb mutate notices bench fuzz shots api tools test-tools clean
 
 # A private database, the demo estate in it, and the server on 127.0.0.1.
 demo: tools build
@@ -48,12 +48,19 @@ test: test-tools build lint
 	shellcheck -e SC2016 scripts/install core/render/linux/apply.sh packaging/build packaging/debian/postinst packaging/debian/prerm packaging/debian/postrm
 	go run ./cmd/wideknot openapi | diff -q - docs/openapi.json || { echo "docs/openapi.json is out of date; run make api"; exit 1; }
 	go run ./notices | diff -q - cmd/wideknot/notices.txt || { echo "cmd/wideknot/notices.txt is out of date; run make notices"; exit 1; }
-	go test $$(go list ./core/... | grep -v /render/linux)
-	CGO_ENABLED=1 go test -p 4 -race -short ./core/... ./internal/... ./cmd/... ./examples/...
+	$(MAKE) --no-print-directory -j2 test-core test-servers
 	$(MAKE) --no-print-directory deb && lintian --fail-on error --allow-root dist/*.deb
-	go test -count=1 -p 1 -parallel 4 ./lab ./core/render/linux ./internal/fleet
+	$(MAKE) --no-print-directory -j2 test-kernels fuzz
 	go test -count=1 -parallel 4 ./e2e/...
-	$(MAKE) --no-print-directory fuzz
+
+# What only computes gives way to what waits for something, and is timed.
+test-core:
+	nice -n 15 go test $$(go list ./core/... | grep -v /render/linux)
+	CGO_ENABLED=1 nice -n 15 go test -race -short ./core/...
+test-servers:
+	CGO_ENABLED=1 go test -p 4 -race -short ./internal/... ./cmd/... ./examples/...
+test-kernels:
+	go test -count=1 -p 1 -parallel 4 ./lab ./core/render/linux ./internal/fleet
 
 # Each parser, as many inputs as FUZZTIME says; a longer run, such as 10m, finds
 # more. The default counts, as a run that is ended by the clock fails now and then.
@@ -61,7 +68,7 @@ FUZZTIME ?= 10000x
 fuzz:
 	@log=$$(mktemp); trap 'rm -f "$$log"' EXIT; for target in $$(grep -rhoE '^func (Fuzz[A-Za-z]+)' --include=*_test.go core internal | sed 's/func //' | sort -u); do \
 		package=$$(grep -rlE "^func $$target\(" --include=*_test.go core internal | head -n 1 | xargs dirname); \
-		go test ./$$package -run '^$$' -fuzz "^$$target\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x > "$$log" 2>&1 \
+		nice -n 15 go test ./$$package -run '^$$' -fuzz "^$$target\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x > "$$log" 2>&1 \
 			&& echo "ok  	$$package	$$target" || { cat "$$log"; exit 1; }; \
 	done
 
