@@ -3,14 +3,9 @@ package desk
 import (
 	"bytes"
 	"context"
-	"crypto/ecdh"
-	"crypto/rand"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
-	"reflect"
 	"time"
 	"unicode/utf8"
 
@@ -349,142 +344,6 @@ func storeParts(tx *store.Tx, row store.Draft, changes []change) error {
 		return nil
 	}
 	return tx.SaveParts(rows)
-}
-
-// makeKeys gives every site without a key a new pair. A site that had one
-// before it was deleted gets that one back, and one that another draft has too
-// gets the same there.
-func (d *Desk) makeKeys(tx *store.Tx, row store.Estate, e *estate.Estate) error {
-	for i := range e.Overlays {
-		if e.Overlays[i].NeedsSecret() {
-			if err := d.makeSecret(tx, row); err != nil {
-				return err
-			}
-			break
-		}
-	}
-	missing := false
-	for i := range e.Sites {
-		missing = missing || e.Allocations.Keys[e.Sites[i].Key] == "" && e.Sites[i].Gateway.PublicKey == ""
-	}
-	if !missing {
-		return nil
-	}
-	held, err := tx.SiteKeys(row.ID)
-	if err != nil {
-		return err
-	}
-	public := maps.Clone(e.Allocations.Keys)
-	if public == nil {
-		public = map[string]string{}
-	}
-	for _, k := range held {
-		public[k.Site] = k.PublicKey
-	}
-	var fresh []store.SiteKey
-	for i := range e.Sites {
-		site := e.Sites[i].Key
-		if public[site] != "" || e.Sites[i].Gateway.PublicKey != "" {
-			continue
-		}
-		key, err := ecdh.X25519().GenerateKey(rand.Reader)
-		if err != nil {
-			return fmt.Errorf("making a key: %w", err)
-		}
-		public[site] = base64.StdEncoding.EncodeToString(key.PublicKey().Bytes())
-		fresh = append(fresh, store.SiteKey{
-			EstateID: row.ID, Site: site, PublicKey: public[site],
-			Sealed: d.sealer.Seal(key.Bytes(), keyPurpose(row.Key, site)),
-		})
-	}
-	e.Allocations.Keys = public
-	if len(fresh) == 0 {
-		return nil
-	}
-	return tx.AddSiteKeys(fresh)
-}
-
-// makeSecret gives an estate the secret from which its pre-shared keys follow,
-// if it has none.
-func (d *Desk) makeSecret(tx *store.Tx, row store.Estate) error {
-	if _, err := tx.EstateSecret(row.ID); !errors.Is(err, ErrNotFound) {
-		return err
-	}
-	secret := make([]byte, 32)
-	_, _ = rand.Read(secret) // never fails
-	return tx.AddEstateSecret(&store.EstateSecret{EstateID: row.ID, Sealed: d.sealer.Seal(secret, secretPurpose(row.Key))})
-}
-
-func keyPurpose(estateKey, site string) string { return "site key " + estateKey + "/" + site }
-
-// compare lists the parts in which two estates differ. A part keeps its place
-// in the document; a new one goes to the end.
-func compare(before, after *estate.Estate, places map[string]int64) ([]change, error) {
-	end := int64(0)
-	for _, place := range places {
-		end = max(end, place)
-	}
-	old := make(map[string]part, len(before.Sites))
-	for _, p := range partsOf(before) {
-		old[p.id()] = p
-	}
-	var out []change
-	stays := make(map[string]bool, len(old))
-	for _, p := range partsOf(after) {
-		id := p.id()
-		was, ok := old[id]
-		if stays[id] = true; ok && reflect.DeepEqual(was.value, p.value) {
-			continue // most; what they share is not even read
-		}
-		c := change{Kind: p.kind, Key: p.key}
-		var err error
-		if c.After, err = json.Marshal(p.value); err != nil {
-			return nil, err
-		}
-		if !ok {
-			end++
-			c.Place = end
-			out = append(out, c)
-			continue
-		}
-		if c.Before, err = json.Marshal(was.value); err != nil {
-			return nil, err
-		}
-		if c.Place = places[id]; !bytes.Equal(c.Before, c.After) {
-			out = append(out, c)
-		}
-	}
-	for _, p := range partsOf(before) {
-		if id := p.id(); !stays[id] {
-			body, err := json.Marshal(p.value)
-			if err != nil {
-				return nil, err
-			}
-			out = append(out, change{Kind: p.kind, Key: p.key, Place: places[id], Before: body})
-		}
-	}
-	return out, nil
-}
-
-// A part of an estate is what is stored in a row of its own; value points to it.
-type part struct {
-	kind  store.Kind
-	key   string
-	value any
-}
-
-func (p part) id() string { return PartID(p.kind, p.key) }
-
-func partsOf(e *estate.Estate) []part {
-	out := make([]part, 0, len(e.Sites)+len(e.Overlays)+1)
-	out = append(out, part{store.Head, "", &e.About})
-	for i := range e.Sites {
-		out = append(out, part{store.Site, e.Sites[i].Key, &e.Sites[i]})
-	}
-	for i := range e.Overlays {
-		out = append(out, part{store.Overlay, e.Overlays[i].Key, &e.Overlays[i]})
-	}
-	return out
 }
 
 // Undo takes back the last edit in force.
