@@ -73,6 +73,7 @@ type Desk struct {
 	looks    sync.Map // estates whose gateways are being asked to look
 	rans     rans
 	shown    shownBefore
+	heavy    heavy
 	benches  sync.Map      // estates of which a tunnel is being loaded
 	sessions sync.Map      // estates of which sessions are being asked for
 	nows     sync.Map      // estate → *lately

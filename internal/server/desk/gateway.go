@@ -366,7 +366,7 @@ func (d *Desk) configAt(ctx context.Context, estateKey, site string, v Version) 
 	return rollout.At(old, is, v.Stage), view, nil
 }
 
-// configOf makes the configuration of a site's gateway at a release.
+// configOf makes the configuration of a site's gateway at a release; nobody may change it.
 func (d *Desk) configOf(ctx context.Context, estateKey, site string, release uint64) (*gateway.Config, *View, error) {
 	view, err := d.View(ctx, Place{estateKey, fmt.Sprintf("release-%d", release)})
 	if err != nil {
@@ -376,5 +376,5 @@ func (d *Desk) configOf(ctx context.Context, estateKey, site string, release uin
 	if at < 0 {
 		return nil, nil, fmt.Errorf("site %q in release %d: %w", site, release, ErrNotFound)
 	}
-	return gateway.Of(view.Routes, at), view, nil
+	return d.heavy.of(atRelease{view.estateID, release, site}, func() *gateway.Config { return gateway.Of(view.Routes, at) }), view, nil
 }
