@@ -6,7 +6,7 @@ import (
 	"wideknot/core/tunnel"
 )
 
-// A tables makes the tables of one site. What they have in common is made once.
+// tables makes those of one site, and what they have in common once.
 type tables struct {
 	*Map
 	site     int
