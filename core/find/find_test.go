@@ -61,6 +61,17 @@ func TestIn(t *testing.T) {
 			t.Errorf("%q finds %q first, want %q", c.text, got, c.first)
 		}
 	}
+	tunnels := func(text string) (n int) {
+		for _, h := range In(m, findings, text, 1000) {
+			if h.Kind == Tunnel {
+				n++
+			}
+		}
+		return n
+	}
+	if tunnels(peer.Interface) == 0 || tunnels("tarnhollow fibre") != 0 || tunnels(m.Plan.Site(peer.Remote.Site).Key+" tarnhollow") < 2 {
+		t.Error("one word finds tunnels by their interface, and two by both their sites")
+	}
 	if hits := In(m, findings, "a", 7); len(hits) != 7 {
 		t.Errorf("%d hits, want 7", len(hits))
 	}

@@ -116,3 +116,29 @@ func TestWayTo(t *testing.T) {
 		}
 	}
 }
+
+// What a gateway measured is bounded by what it can have.
+func TestSamplesAreBounded(t *testing.T) {
+	for what, c := range map[string]struct {
+		most int
+		of   func(n int) Sample
+	}{
+		"ways":  {maxWays, func(n int) Sample { return Sample{Ways: make([]WayState, n)} }},
+		"links": {maxLinks, func(n int) Sample { return Sample{Links: make([]LinkSample, n)} }},
+	} {
+		for n, ok := range map[int]bool{c.most: true, c.most + 1: false} {
+			one := c.of(n)
+			for i := range one.Ways {
+				one.Ways[i].ID = i + 1
+			}
+			for i := range one.Links {
+				one.Links[i].Link = fmt.Sprint("l", i)
+			}
+			one.At, one.Seconds = "2026-12-01T10:00:00Z", Tiers[0]
+			err := (&Samples{Epoch: "e", Now: one.At, List: []Sample{one}}).check()
+			if many := err != nil && strings.Contains(err.Error(), what); many == ok {
+				t.Errorf("%d %s: %v", n, what, err)
+			}
+		}
+	}
+}

@@ -419,6 +419,21 @@ func FuzzParsePart(f *testing.F) {
 	})
 }
 
+// A link that carries no tunnels is no part that fails.
+func TestPartsAreOfTunnels(t *testing.T) {
+	e := small()
+	e.Sites[2].Links = append(e.Sites[2].Links, estate.Link{Key: "office", Reach: estate.NAT, Rank: 3, NoTunnels: true})
+	of := func(e *estate.Estate) (out []string) {
+		for _, p := range modelOf(e).Parts() {
+			out = append(out, p.String())
+		}
+		return out
+	}
+	if is := of(e); !slices.Equal(is, of(small())) || !slices.Contains(is, "link:"+e.Sites[2].Key+"/"+e.Sites[2].Links[0].Key) {
+		t.Errorf("%q", is)
+	}
+}
+
 // Fates that take all of a site's links come first.
 func TestFatesOfAllLinksComeFirst(t *testing.T) {
 	e := small()
