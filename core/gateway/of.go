@@ -73,6 +73,8 @@ func (k *making) tunnels() {
 	if len(k.peers) > 0 {
 		k.out.Tunnels = make([]Tunnel, 0, len(k.peers))
 	}
+	wires := make([]WireGuard, 0, len(k.peers)) // at one go, as all that follows: a hub has thousands
+	addresses := make([]netip.Prefix, 0, 2*len(k.peers))
 	for i := range k.peers {
 		peer := &k.peers[i]
 		near, far := k.plan.Link(peer.Local), k.plan.Link(peer.Remote)
@@ -82,11 +84,13 @@ func (k *making) tunnels() {
 			Peer: k.plan.Site(peer.Remote.Site).Key, PeerLink: far.Key,
 			NextHop: Blackhole + peer.Local.Slot, MTU: peer.Tunnel.MTU,
 		}
-		for _, a := range []netip.Prefix{peer.Local.Address4, peer.Local.Address6} {
+		first := len(addresses)
+		for _, a := range [...]netip.Prefix{peer.Local.Address4, peer.Local.Address6} {
 			if a.IsValid() {
-				t.Addresses = append(t.Addresses, a)
+				addresses = append(addresses, a)
 			}
 		}
+		t.Addresses = filled(addresses[first:len(addresses):len(addresses)])
 		if len(near.Zones)+len(far.Zones) > 0 {
 			t.Limited, t.Zones = true, filled(slices.DeleteFunc(k.plan.Estate.Zones(), func(z string) bool { return !near.Carries(z) || !far.Carries(z) }))
 		}
@@ -97,10 +101,11 @@ func (k *making) tunnels() {
 		if peer.Overlay.Spec.Transport == estate.IPsec {
 			t.IPsec = ipsecOf(k.plan.SecurityAssociation(ends[i]), mark)
 		} else {
-			t.WireGuard = &WireGuard{
+			wires = append(wires, WireGuard{
 				Port: peer.Local.UDP, Mark: mark, PublicKey: peer.PublicKey, Preshared: peer.Overlay.Spec.PresharedKeys,
 				Allowed: peer.FarEnd, Endpoint: peer.Endpoint, Keepalive: peer.Keepalive,
-			}
+			})
+			t.WireGuard = &wires[len(wires)-1]
 			if len(peer.Behind) > fewPrefixes {
 				t.WireGuard.List = k.list(peer.Behind)
 			} else {

@@ -13,16 +13,14 @@ import (
 // tunnels of its adjacency in their order.
 func (k *making) farEnds() {
 	for i := 0; i < len(k.peers); {
-		adjacency := k.peers[i].Adjacency
-		j := i
-		var groups []Group
-		for ; j < len(k.peers) && k.peers[j].Adjacency == adjacency; j++ {
-			groups = append(groups, Group{Place: len(groups) + 1, Members: []Member{{k.peers[j].Interface, 1}}})
-		}
 		peer := &k.peers[i]
-		i = j
 		if peer.Overlay.Spec.Numbering != estate.PerSite {
+			i++
 			continue
+		}
+		var groups []Group
+		for ; i < len(k.peers) && k.peers[i].Adjacency == peer.Adjacency; i++ {
+			groups = append(groups, Group{Place: len(groups) + 1, Members: []Member{{k.peers[i].Interface, 1}}})
 		}
 		for _, far := range []netip.Prefix{peer.Remote.Address4, peer.Remote.Address6} {
 			if far.IsValid() {

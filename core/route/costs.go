@@ -199,12 +199,11 @@ func (g *graph) step(from, to int) (edge, bool) {
 	return g.steps[from][i], true
 }
 
-// onward lists what a hub does with traffic that another hub handed it: the
+// onward adds to a list what a hub does with traffic that another hub handed it: the
 // step to the site itself, then those to hubs farther from it; where hubs tell, who
 // sent it knew a path that needs no more.
-func (g *graph) onward(hub, to int) []trail {
+func (g *graph) onward(out []trail, hub, to int) []trail {
 	direct, adjacent := g.step(hub, to)
-	var out []trail
 	if adjacent {
 		out = append(out, trail{direct, direct.weight})
 	}

@@ -118,13 +118,14 @@ func (m *tables) onwardTable(overlay int) []Route {
 		if h.site == site || covered(own, h.prefix) {
 			continue
 		}
-		r := Route{Prefix: h.prefix, Kind: Overlay, To: h.site, Overlay: g.overlay.Spec.Key, Hops: c.hops(g.onward(site, h.site), -1)}
+		c.ways = g.onward(c.ways[:0], site, h.site)
+		r := Route{Prefix: h.prefix, Kind: Overlay, To: h.site, Overlay: g.overlay.Spec.Key, Hops: c.hops(c.ways, -1)}
 		if len(r.Hops) == 0 {
 			r.Kind = Cut
 		}
 		out = append(out, r)
 	}
-	return m.merge(out, func(overlay, to int) []trail { return m.graphs[overlay].onward(site, to) })
+	return m.merge(out, func(overlay, to int) []trail { return m.graphs[overlay].onward(nil, site, to) })
 }
 
 func (m *Map) subnet(h holding) *estate.Subnet { return &m.Plan.Site(h.site).Subnets[h.subnet] }

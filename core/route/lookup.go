@@ -23,7 +23,7 @@ func (m *Map) decide(site int, in arrival, source place, to netip.Addr) (r Route
 		switch {
 		case !g.overlay.IsHub(site):
 		case g.straight && g.overlay.IsHub(remote.Site):
-			r, known = m.lookup(site, []int{overlay}, nil, to, func(overlay, to int) []trail { return g.onward(site, to) })
+			r, known = m.lookup(site, []int{overlay}, nil, to, func(overlay, to int) []trail { return g.onward(nil, site, to) })
 		case len(overlays) > 1:
 			r, known = m.lookup(site, []int{overlay}, without(overlays, []int{overlay}), to, nil)
 		}

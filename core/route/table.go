@@ -157,7 +157,7 @@ func (m *Map) Path(overlay, from, to int) []int {
 	for at := from; at != to; at = path[len(path)-1] {
 		var ways []trail
 		if fromHub && g.straight {
-			ways = g.onward(at, to)
+			ways = g.onward(nil, at, to)
 		} else {
 			ways = g.ways(nil, at, to, r)
 			if via := m.pinned(overlay, at, netip.Prefix{}); via >= 0 {

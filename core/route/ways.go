@@ -59,7 +59,7 @@ func (m *Map) Ways(overlays []int, from, to int) []Way {
 // handed it, best first. Where not all hubs are joined it is the same as Ways.
 func (m *Map) Onward(overlay, hub, to int) []Way {
 	if g := m.graphs[overlay]; g.straight {
-		return waysOf(overlay, g.onward(hub, to))
+		return waysOf(overlay, g.onward(nil, hub, to))
 	}
 	return m.Ways([]int{overlay}, hub, to)
 }
