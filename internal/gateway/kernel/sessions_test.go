@@ -58,7 +58,7 @@ func TestConnectionsAreReadAndForgotten(t *testing.T) {
 	}
 	listed := func() string {
 		t.Helper()
-		file, err := os.Open("/proc/net/nf_conntrack")
+		file, err := os.Open("/proc/thread-self/net/nf_conntrack") // another test may have left the first thread elsewhere
 		if err != nil {
 			t.Fatal(err)
 		}
