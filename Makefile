@@ -109,7 +109,7 @@ tools:
 	@scripts/install mariadb-server
 test-tools:
 	@command -v $${CC:-cc} >/dev/null || scripts/install gcc libc6-dev # for the race detector
-	@scripts/install mariadb-server chromium wireguard-go wireguard-tools nftables iproute2 iputils-ping procps libyang2-tools libyuma-base curl patch fonts-dejavu-core charon-systemd strongswan-swanctl libcharon-extra-plugins shellcheck lintian systemd
+	@scripts/install mariadb-server chromium wireguard-go wireguard-tools nftables iproute2 iputils-ping procps libyang2-tools libyuma-base curl patch fonts-dejavu-core charon-systemd strongswan-swanctl libstrongswan-standard-plugins libcharon-extra-plugins shellcheck lintian systemd
 
 clean:
 	rm -rf bin dist internal/server/api/site/dist web/node_modules

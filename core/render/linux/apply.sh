@@ -113,7 +113,7 @@ check() { # DIR
 		done <"$work/wanted"
 	fi
 	if grep -q ' ipsec ' "$1/tunnels"; then
-		has swanctl || { fail "swanctl is missing; on Debian: apt install charon-systemd strongswan-swanctl"; return 1; }
+		has swanctl || { fail "swanctl is missing; on Debian: apt install charon-systemd strongswan-swanctl libstrongswan-standard-plugins"; return 1; }
 		[ -n "$(ipsec_secrets "$1")" ] || { fail "the secrets of IPsec are missing: put them into $keys/swanctl.secrets, mode 0600, or download the bundle with its keys"; return 1; }
 	fi
 	ip -o link show | awk '!/alias wideknot:/ { name = $2; sub(/[:@].*/, "", name); print name }' | sort >"$work/theirs"
