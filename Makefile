@@ -50,8 +50,9 @@ test: test-tools build lint
 	go run ./notices | diff -q - cmd/wideknot/notices.txt || { echo "cmd/wideknot/notices.txt is out of date; run make notices"; exit 1; }
 	$(MAKE) --no-print-directory -j2 test-core test-servers
 	$(MAKE) --no-print-directory deb && lintian --fail-on error --allow-root dist/*.deb
-	$(MAKE) --no-print-directory -j2 test-kernels fuzz
+	$(MAKE) --no-print-directory test-kernels
 	go test -count=1 -parallel 4 ./e2e/...
+	$(MAKE) --no-print-directory fuzz
 
 # What only computes gives way to what waits for something, and is timed.
 test-core:
@@ -68,7 +69,7 @@ FUZZTIME ?= 10000x
 fuzz:
 	@log=$$(mktemp); trap 'rm -f "$$log"' EXIT; for target in $$(grep -rhoE '^func (Fuzz[A-Za-z]+)' --include=*_test.go core internal | sed 's/func //' | sort -u); do \
 		package=$$(grep -rlE "^func $$target\(" --include=*_test.go core internal | head -n 1 | xargs dirname); \
-		nice -n 15 go test ./$$package -run '^$$' -fuzz "^$$target\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x > "$$log" 2>&1 \
+		go test ./$$package -run '^$$' -fuzz "^$$target\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 10x > "$$log" 2>&1 \
 			&& echo "ok  	$$package	$$target" || { cat "$$log"; exit 1; }; \
 	done
 
