@@ -72,6 +72,10 @@ export type Ends = NonNullable<operations["get-gateway"]["parameters"]["query"]>
 /** As many of some ends as a page lists. */
 export const endsShown = (of: Ends): Ends => ({ ...of, most: 200 });
 
+/** What is asked for but for the words that are being typed, while which what was there stays. */
+const aside = (key: readonly unknown[]) =>
+  JSON.stringify(key, (name, v) => (name === "words" ? undefined : v));
+
 /** One gateway with its links, and some ends of its tunnels. */
 export const useGateway = (estate: string, site: string, on = true, ends = endsShown({})) =>
   useQuery({
@@ -83,7 +87,8 @@ export const useGateway = (estate: string, site: string, on = true, ends = endsS
           params: { path: { estate, site }, query: ends },
         }),
       ),
-    placeholderData: (before, query) => (query?.queryKey[2] === site ? before : undefined),
+    placeholderData: (before, query) =>
+      query && aside(query.queryKey) === aside([...listKey(estate), site, ends]) ? before : undefined,
     enabled: on && site !== "",
     refetchInterval: EVERY,
     retry: false,

@@ -12,22 +12,24 @@ export function TunnelEnds({ at, site, of = {} }: { at: Place; site: string; of?
   const [query, setQuery] = useState("");
   const words = useLate(query.trim(), 120);
   const g = useGateway(at.estate, site, true, words ? endsShown({ ...of, words }) : endsShown(of)).data;
-  if (!g) {
+  if (!g && !query) {
     return null;
   }
-  if (g.matching === 0 && !query) {
+  const list = g?.tunnel_ends ?? [];
+  const all = g?.matching ?? 0;
+  if (all === 0 && !query) {
     return <p className="text-secondary mb-4">It has no tunnels.</p>;
   }
-  const list = g.tunnel_ends;
   return (
     <section className="mb-5">
       <div className="flex items-end gap-3">
         <h2 className="text-lg">Tunnels</h2>
-        {g.matching > 12 || query ? (
+        {all > 12 || query ? (
           <input
             className="cell w-52"
             aria-label="Filter the tunnels"
             placeholder="Filter: site, overlay, link"
+            maxLength={100}
             value={query}
             onChange={(e) => setQuery(e.target.value)}
           />
@@ -88,9 +90,12 @@ export function TunnelEnds({ at, site, of = {} }: { at: Place; site: string; of?
           ))}
         </tbody>
       </table>
-      {g.matching > list.length ? (
+      {g && all === 0 ? (
+        <p className="text-secondary text-[13px] mt-1">No tunnel has all of these words.</p>
+      ) : null}
+      {all > list.length ? (
         <p className="text-secondary text-[13px]">
-          {many(g.matching - list.length, "more tunnel")}: filter to see them.
+          {many(all - list.length, "more tunnel")}: filter to see them.
         </p>
       ) : null}
     </section>
