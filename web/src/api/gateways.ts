@@ -72,7 +72,7 @@ export type Ends = NonNullable<operations["get-gateway"]["parameters"]["query"]>
 /** As many of some ends as a page lists. */
 export const endsShown = (of: Ends): Ends => ({ ...of, most: 200 });
 
-/** What is asked for but for the words that are being typed, while which what was there stays. */
+/** What is asked for, without the words: while those are typed, what was there stays. */
 const aside = (key: readonly unknown[]) =>
   JSON.stringify(key, (name, v) => (name === "words" ? undefined : v));
 
