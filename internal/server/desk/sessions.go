@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/netip"
 	"time"
 
 	"wideknot/core/gateway"
@@ -45,10 +46,18 @@ type KeySession struct {
 // A Flow is packets of two hosts there and back.
 type Flow struct {
 	Protocol   int    `json:"protocol" doc:"of IP"`
-	From       string `json:"from" doc:"ADDRESS:PORT of its first packet; port 0 where there is none"`
+	From       string `json:"from" doc:"ADDRESS:PORT of its first packet, or ADDRESS where the protocol has no ports"`
 	To         string `json:"to"`
 	Unanswered bool   `json:"unanswered" doc:"no answer came, as far as the gateway tells"`
 	Left       int    `json:"seconds_left" doc:"until it is forgotten, unless a packet of it comes"`
+}
+
+// hostOf writes one side of a flow, without a port where there is none.
+func hostOf(a netip.AddrPort) string {
+	if a.Port() == 0 {
+		return a.Addr().String()
+	}
+	return a.String()
 }
 
 // PeerOf returns the far end of a tunnel of the release in force.
@@ -144,7 +153,7 @@ func sessionsOf(site, peer string, o *gateway.SessionsOrder, is *gateway.Session
 		out.Keys = append(out.Keys, one)
 	}
 	for _, f := range is.Flows {
-		out.Flows = append(out.Flows, Flow{f.Protocol, f.From.String(), f.To.String(), f.Unanswered, f.Left})
+		out.Flows = append(out.Flows, Flow{f.Protocol, hostOf(f.From), hostOf(f.To), f.Unanswered, f.Left})
 	}
 	return out
 }

@@ -2979,7 +2979,7 @@ export interface components {
             value: string;
         };
         Flow: {
-            /** @description ADDRESS:PORT of its first packet; port 0 where there is none */
+            /** @description ADDRESS:PORT of its first packet, or ADDRESS where the protocol has no ports */
             from: string;
             /**
              * Format: int64
