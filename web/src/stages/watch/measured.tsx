@@ -102,7 +102,10 @@ export function Measured(props: {
     return (
       <p className="py-3 text-secondary">
         Nothing was measured in this time. Gateways measure from when they have a release; a sample of{" "}
-        {series.seconds} s is here some seconds after it ended. <Link to={`${props.page}/watch`}>Watch</Link>
+        {series.seconds} s is here some seconds after it ended.{" "}
+        <Link className="link" to={`${props.page}/watch`}>
+          All gateways
+        </Link>
       </p>
     );
   }
