@@ -1,7 +1,6 @@
 package rollout
 
 import (
-	"hash/fnv"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -39,6 +38,7 @@ type flight struct {
 	asked    []int       // gateways whose tunnels it would have taken
 	before   []Stage     // state before the last change, where that is not noticed yet; else nil
 	unseen   int         // ms until the tunnel in which it was lost is found dead; 0 for never
+	skips    bool        // it would have taken tunnels that are dead
 	own      bool        // it is of gateways themselves: their filters judge what passes only
 	mtu      int         // the least of the ways that it took, in bytes; 0 where it took none
 }
@@ -50,6 +50,9 @@ type passage struct {
 	path    []int // gateways, there and back
 	asked   []int
 	unseen  int // ms until gateways notice why it does not arrive; 0 where they never do
+	// skips is whether it avoids tunnels that are dead; if not, it is the same before that is
+	// noticed.
+	skips bool
 }
 
 // on reports whether a passage may change with some gateways.
@@ -66,11 +69,11 @@ func (n *net) reach(state []Stage, l *lane) passage { return n.reachAfter(nil, s
 func (n *net) reachAfter(before, state []Stage, l *lane) passage {
 	f := flight{n: n, kind: l.kind, state: state, before: before, src: l.from, dst: n.seen(state, l.b, l.to), marks: make(map[int]int, 4), path: make([]int, 0, 8)}
 	if !f.run(l.a, l.b) {
-		return passage{false, f.path, append(f.asked, l.b), f.unseen}
+		return passage{false, f.path, append(f.asked, l.b), f.unseen, f.skips}
 	}
-	back := flight{n: n, kind: l.kind, state: state, before: before, src: l.to, dst: f.src, reply: true, marks: f.marks, path: f.path, asked: f.asked}
+	back := flight{n: n, kind: l.kind, state: state, before: before, src: l.to, dst: f.src, reply: true, marks: f.marks, path: f.path, asked: f.asked, skips: f.skips}
 	arrives := back.run(l.b, l.a) && back.dst == l.from
-	return passage{arrives, back.path, back.asked, back.unseen}
+	return passage{arrives, back.path, back.asked, back.unseen, back.skips}
 }
 
 // seen is the address by which others know a host of a site.
@@ -86,14 +89,14 @@ func (n *net) seen(state []Stage, i int, a netip.Addr) netip.Addr {
 
 // run follows the packet from one gateway's LAN to another's.
 func (f *flight) run(at, to int) bool {
-	arriving := ""
+	arriving := lan
 	for range mostHops {
 		f.path = append(f.path, at)
 		here := f.n.at(at, f.state[at])
-		if arriving == "" && !f.own && here.unreached(f.src) {
+		if arriving == lan && !f.own && here.unreached(f.src) {
 			return false
 		}
-		if arriving != "" {
+		if arriving != lan {
 			for i := range here.config.Maps {
 				if m := &here.config.Maps[i]; m.Outside.Contains(f.dst) {
 					f.dst = addr.Moved(f.dst, m.Outside, m.Inside)
@@ -106,15 +109,13 @@ func (f *flight) run(at, to int) bool {
 			mark = f.marks[at]
 		} else {
 			f.marks[at] = 0
-			for _, p := range here.config.Places {
-				if arriving != "" && slices.Contains(p.Interfaces, arriving) {
-					f.marks[at] = p.Mark
-				}
+			if arriving != lan {
+				f.marks[at] = here.marks[arriving]
 			}
 		}
 		value := here.route(f.src, f.dst, arriving, mark)
 		if value == connected {
-			return at == to && arriving != "" && here.passes(f, arriving, "") && (f.own || !here.unreached(f.dst))
+			return at == to && arriving != lan && here.passes(f, arriving, lan) && (f.own || !here.unreached(f.dst))
 		}
 		if value < 0 || here.config.Routes[value].Way == 0 {
 			return false
@@ -135,18 +136,18 @@ func (k *node) unreached(a netip.Addr) bool {
 }
 
 // send lets the packet leave by the first group of a way with a tunnel that the gateway does
-// not know to be dead, and returns where and by which interface it comes in. What goes into a
+// not know to be dead, and returns where and by which tunnel it comes in. What goes into a
 // tunnel whose death is not known yet is lost, and with it some of what shares the load.
-func (f *flight) send(at int, here *node, w *way, arriving string) (next int, by string, ok bool) {
+func (f *flight) send(at int, here *node, w *way, arriving int) (next, by int, ok bool) {
 	if w == nil {
-		return 0, "", false
+		return 0, 0, false
 	}
 	for _, members := range w.groups {
 		total := 0
 		for _, m := range members {
 			switch f.fate(at, here, m.tunnel) {
 			case lost:
-				return 0, "", false
+				return 0, 0, false
 			case carried:
 				total += m.weight
 			}
@@ -166,23 +167,22 @@ func (f *flight) send(at int, here *node, w *way, arriving string) (next int, by
 				break
 			}
 		}
-		name := here.config.Tunnels[tunnel].Interface
-		if !here.passes(f, arriving, name) {
-			return 0, "", false
+		if !here.passes(f, arriving, tunnel) {
+			return 0, 0, false
 		}
-		if arriving == "" {
+		if arriving == lan {
 			f.src = f.n.seen(f.state, at, f.src)
 		}
 		beyond := f.n.at(next, f.state[next])
 		if !here.ends[tunnel].allows(f.dst) || !beyond.ends[there].allows(f.src) {
-			return 0, "", false
+			return 0, 0, false
 		}
 		if f.mtu == 0 || w.mtu < f.mtu {
 			f.mtu = w.mtu
 		}
-		return next, beyond.config.Tunnels[there].Interface, true
+		return next, there, true
 	}
-	return 0, "", false
+	return 0, 0, false
 }
 
 // fate is what becomes of a packet that is to leave by a tunnel.
@@ -210,6 +210,7 @@ func (f *flight) fate(at int, here *node, tunnel int) fate {
 	case t.Probe == nil:
 		return lost
 	case f.before == nil:
+		f.skips = true
 		return skipped
 	}
 	was := f.n.at(at, f.before[at])
@@ -224,19 +225,25 @@ func (f *flight) fate(at int, here *node, tunnel int) fate {
 	return lost
 }
 
+// hash is FNV-1a over both addresses.
 func (f *flight) hash() uint32 {
-	h := fnv.New32a()
-	h.Write(f.src.AsSlice()) // never fails
-	h.Write(f.dst.AsSlice())
-	return h.Sum32()
+	const start, prime = 2166136261, 16777619
+	h := uint32(start)
+	for _, a := range [...]netip.Addr{f.src, f.dst} {
+		bytes := a.As16()
+		for _, b := range bytes[16-a.BitLen()/8:] {
+			h = (h ^ uint32(b)) * prime
+		}
+	}
+	return h
 }
 
 // route finds the route of a packet by the rules in their order.
-func (k *node) route(src, dst netip.Addr, arriving string, mark int) int {
+func (k *node) route(src, dst netip.Addr, arriving, mark int) int {
 	family := gateway.FamilyOf(dst)
 	for i := range k.config.Rules {
 		r := &k.config.Rules[i]
-		if r.Family != family || r.Mask != 0 && mark&r.Mask != r.Mark || len(r.Arriving) > 0 && !slices.Contains(r.Arriving, arriving) || len(r.From) > 0 && !within(r.From, src) {
+		if r.Family != family || r.Mask != 0 && mark&r.Mask != r.Mark || len(r.Arriving) > 0 && !slices.Contains(r.Arriving, k.name(arriving)) || len(r.From) > 0 && !within(r.From, src) {
 			continue
 		}
 		t, least := k.tables[r.Table], 0
@@ -254,28 +261,28 @@ func within(prefixes []netip.Prefix, a netip.Addr) bool {
 	return slices.ContainsFunc(prefixes, func(p netip.Prefix) bool { return p.Contains(a) })
 }
 
-// passes asks the filter whether a packet may go through from a tunnel or the LAN (empty) to
-// another.
-func (k *node) passes(f *flight, from, to string) bool {
+// passes asks the filter whether a packet may go through from a tunnel or the LAN to another.
+func (k *node) passes(f *flight, from, to int) bool {
 	filter := &k.config.Filter
-	if f.own && (from == "" || to == "") {
+	if f.own && (from == lan || to == lan) {
 		return true
 	}
-	for i := range filter.Kept {
-		o := &filter.Kept[i]
-		if o.Interface == to && within(o.Prefixes, f.src) || o.Interface == from && within(o.Prefixes, f.dst) {
-			return false
-		}
+	if from != lan && slices.ContainsFunc(k.kept[from], func(i int) bool { return within(filter.Kept[i].Prefixes, f.dst) }) ||
+		to != lan && slices.ContainsFunc(k.kept[to], func(i int) bool { return within(filter.Kept[i].Prefixes, f.src) }) {
+		return false
 	}
-	if from != "" && to != "" {
+	if from != lan && to != lan {
 		return slices.ContainsFunc(k.passing[from], func(o int) bool { return filter.Overlays[o].Relays && slices.Contains(k.passing[to], o) })
 	}
-	for _, o := range slices.Concat(k.passing[from], k.passing[to]) {
-		if p := &filter.Overlays[o]; p.Policed && !f.permitted(p, to != "") {
-			return false
+	tunnel := max(from, to) // the other one is the LAN
+	if tunnel != lan {
+		for _, o := range k.passing[tunnel] {
+			if p := &filter.Overlays[o]; p.Policed && !f.permitted(p, to != lan) {
+				return false
+			}
 		}
 	}
-	return from != "" && within(filter.Own, f.dst) || to != "" && within(filter.Own, f.src)
+	return from != lan && within(filter.Own, f.dst) || to != lan && within(filter.Own, f.src)
 }
 
 // permitted asks the policy of an overlay: the first entry that fits decides.

@@ -2,7 +2,6 @@ package rollout
 
 import (
 	"net/netip"
-	"slices"
 	"sync/atomic"
 
 	"wideknot/core/addr"
@@ -22,11 +21,24 @@ type Gateway struct {
 // A node is one gateway at one stage, made for following packets.
 type node struct {
 	config  *gateway.Config
-	tables  map[int]*table
+	tables  map[int]table
 	ways    map[int]*way
 	leading map[farEnd]int // tunnels by where they lead
 	ends    []*end         // by tunnel
-	passing map[string][]int
+	passing [][]int        // overlays of the filter, by tunnel
+	kept    [][]int        // entries of what is kept off, by tunnel
+	marks   []int          // of the place by which a flow came, by tunnel
+}
+
+// lan is what a packet comes from or goes to where it is no tunnel.
+const lan = -1
+
+// name is the interface of a tunnel, empty for the LAN.
+func (k *node) name(tunnel int) string {
+	if tunnel == lan {
+		return ""
+	}
+	return k.config.Tunnels[tunnel].Interface
 }
 
 // A way is one of a configuration, by the places of its tunnels there.
@@ -63,51 +75,12 @@ func newSpace(list []netip.Prefix) space {
 }
 
 func (s space) holds(a netip.Addr) bool {
-	i, found := slices.BinarySearchFunc(s, a, func(p netip.Prefix, a netip.Addr) int { return p.Addr().Compare(a) })
-	return found || i > 0 && s[i-1].Contains(a)
+	i := behind(len(s), func(i int) netip.Addr { return s[i].Addr() }, a)
+	return i > 0 && s[i-1].Contains(a)
 }
 
 // allows reports whether the far end may send from an address, and is sent what is for it.
 func (e *end) allows(a netip.Addr) bool { return within(e.allow, a) || e.list.holds(a) }
-
-// A table is routes by prefix. Values are indexes of routes.
-type table struct {
-	bits map[bool][]int // lengths that there are, longest first; by whether of IPv4
-	at   map[netip.Prefix]int
-}
-
-// What a table's values are that are no index.
-const (
-	discarded = -1 - iota
-	connected
-	nothing
-)
-
-func (t *table) add(p netip.Prefix, value int) {
-	four := p.Addr().Is4()
-	if !slices.Contains(t.bits[four], p.Bits()) {
-		t.bits[four] = append(t.bits[four], p.Bits())
-		slices.SortFunc(t.bits[four], func(a, b int) int { return b - a })
-	}
-	t.at[p] = value
-}
-
-// find looks up the longest prefix that holds an address.
-func (t *table) find(a netip.Addr, least int) (value int) {
-	if t == nil {
-		return nothing
-	}
-	for _, n := range t.bits[a.Is4()] {
-		if n < least {
-			break
-		}
-		p, _ := a.Prefix(n) // n is of its family
-		if v, ok := t.at[p]; ok {
-			return v
-		}
-	}
-	return nothing
-}
 
 // A net is all gateways of an estate at every stage.
 type net struct {
@@ -153,16 +126,17 @@ func (n *net) at(i int, s Stage) *node {
 
 func (n *net) make(i int, c *gateway.Config, s Stage) *node {
 	g := &n.gateways[i]
-	out := &node{config: c, ways: make(map[int]*way, len(c.Ways)), leading: make(map[farEnd]int, len(c.Tunnels)), passing: map[string][]int{}}
-	for _, other := range n.nodes[i] { // what only accepts more has the same routes
-		if other != nil && slices.Equal(other.config.Filter.Own, c.Filter.Own) && len(c.Routes) > 0 && len(other.config.Routes) == len(c.Routes) && &other.config.Routes[0] == &c.Routes[0] {
+	out := &node{config: c, ways: make(map[int]*way, len(c.Ways)), leading: make(map[farEnd]int, len(c.Tunnels))}
+	for _, other := range n.nodes[i] { // often it is only the ways that differ
+		if other != nil && sameTables(other.config, c) {
 			out.tables = other.tables
+			break
 		}
 	}
 	if out.tables == nil {
 		out.tables = tablesOf(c)
 	}
-	out.waysOf()
+	out.byTunnel()
 	lists := make([]space, len(c.Lists)+1)
 	for i := range c.Lists {
 		lists[i+1] = newSpace(c.Lists[i].Prefixes)
@@ -176,20 +150,36 @@ func (n *net) make(i int, c *gateway.Config, s Stage) *node {
 		t := &c.Tunnels[i]
 		out.ends = append(out.ends, n.end(t, old[far(t)], new[far(t)], s, lists))
 	}
-	for i := range c.Filter.Overlays {
-		for _, name := range c.Filter.Overlays[i].Interfaces {
-			out.passing[name] = append(out.passing[name], i)
-		}
-	}
 	return out
 }
 
-// waysOf makes the ways of a node.
-func (k *node) waysOf() {
+// byTunnel makes what a node has for each of its tunnels.
+func (k *node) byTunnel() {
 	c := k.config
 	at := make(map[string]int, len(c.Tunnels))
 	for i := range c.Tunnels {
 		at[c.Tunnels[i].Interface] = i
+	}
+	k.passing, k.kept, k.marks = make([][]int, len(at)), make([][]int, len(at)), make([]int, len(at))
+	note := func(list [][]int, name string, i int) {
+		if t, there := at[name]; there {
+			list[t] = append(list[t], i)
+		}
+	}
+	for i := range c.Filter.Overlays {
+		for _, name := range c.Filter.Overlays[i].Interfaces {
+			note(k.passing, name, i)
+		}
+	}
+	for i := range c.Filter.Kept {
+		note(k.kept, c.Filter.Kept[i].Interface, i)
+	}
+	for _, p := range c.Places {
+		for _, name := range p.Interfaces {
+			if t, there := at[name]; there {
+				k.marks[t] = p.Mark
+			}
+		}
 	}
 	for i := range c.Ways {
 		w := &way{}
@@ -205,27 +195,6 @@ func (k *node) waysOf() {
 		}
 		k.ways[c.Ways[i].ID] = w
 	}
-}
-
-// tablesOf makes the tables of a configuration.
-func tablesOf(c *gateway.Config) map[int]*table {
-	out := map[int]*table{}
-	into := func(number int) *table {
-		if out[number] == nil {
-			out[number] = &table{at: make(map[netip.Prefix]int, len(c.Routes)), bits: map[bool][]int{}}
-		}
-		return out[number]
-	}
-	for i := range c.Discards {
-		into(c.Discards[i].Table).add(c.Discards[i].Prefix, discarded)
-	}
-	for _, p := range c.Filter.Own {
-		into(gateway.DefaultTable).add(p, connected)
-	}
-	for i := range c.Routes {
-		into(c.Routes[i].Table).add(c.Routes[i].Prefix, i)
-	}
-	return out
 }
 
 // leading lists the tunnels of a configuration by where they lead.

@@ -178,7 +178,7 @@ func Lines(gateways []Gateway, servers []netip.Addr) []string {
 		here := &node{config: g.New, tables: tablesOf(g.New)}
 		if slices.ContainsFunc(servers, func(a netip.Addr) bool {
 			// It is sent from an address outside the tunnels, which no rule is about.
-			v := here.route(netip.Addr{}, a, "", 0)
+			v := here.route(netip.Addr{}, a, lan, 0)
 			return v == discarded || v >= 0 && g.New.Routes[v].Way != 0
 		}) {
 			out = append(out, g.Key)

@@ -120,8 +120,10 @@ func check(gateways []Gateway, waves []Wave) error {
 // A walk is what rounds are tried on.
 type walk struct {
 	*net
+	mixed        sync.Pool // of states, for trying those between two
 	lanes        []lane    // that arrive before and after
 	passages     []passage // of each, before the first round
+	after        []passage // of each, after the last one
 	tried, all   int
 	ends, begins map[[2]int]bool
 }
@@ -139,7 +141,7 @@ func newWalk(gateways []Gateway) *walk {
 	type found struct {
 		before, after bool
 		kind          kind
-		passage       passage
+		was, is       passage
 	}
 	all := make([]found, len(hosts))
 	spread(len(hosts), func(i int) {
@@ -153,7 +155,7 @@ func newWalk(gateways []Gateway) *walk {
 			}
 			all[i].before, all[i].after = all[i].before || was.arrives, all[i].after || is.arrives
 			if was.arrives && is.arrives {
-				all[i].kind, all[i].passage = k, was
+				all[i].kind, all[i].was, all[i].is = k, was, is
 				return
 			}
 		}
@@ -163,9 +165,9 @@ func newWalk(gateways []Gateway) *walk {
 		l := hosts[i]
 		pair := [2]int{l.a, l.b}
 		switch {
-		case f.passage.arrives:
+		case f.was.arrives:
 			l.kind = f.kind
-			w.lanes, w.passages, whole[pair] = append(w.lanes, l), append(w.passages, f.passage), true
+			w.lanes, w.passages, w.after, whole[pair] = append(w.lanes, l), append(w.passages, f.was), append(w.after, f.is), true
 		case f.before:
 			w.ends[pair] = true
 		case f.after:
@@ -289,15 +291,15 @@ func hostOf(p netip.Prefix) netip.Addr {
 	return out
 }
 
-// adds reports whether tunnels come that were not there.
+// adds reports whether tunnels come beside those that are there.
 func (w *walk) adds() bool {
-	for i := range w.gateways {
-		g := &w.gateways[i]
-		if g.changes() && g.Old != nil && g.New != nil && len(g.at(Widened).Tunnels) > len(g.Old.Tunnels) {
-			return true
+	var any atomic.Bool
+	spread(len(w.gateways), func(i int) {
+		if g := &w.gateways[i]; !any.Load() && w.changing[i] && g.Old != nil && g.New != nil && addsTo(g.Old, g.New) {
+			any.Store(true)
 		}
-	}
-	return false
+	})
+	return any.Load()
 }
 
 // rounds lists what waves do: in one step, or in three passes of which the first only widens
@@ -362,7 +364,7 @@ func (w *walk) run(rounds []Round) int {
 		}
 		met := make([]meeting, len(w.lanes))
 		w.prepare(round.Stage)
-		spread(len(w.lanes), func(k int) { met[k] = w.meet(&w.lanes[k], now[k], before, state, in, round.Stage) })
+		spread(len(w.lanes), func(k int) { met[k] = w.meet(k, now[k], before, state, in, round.Stage) })
 		pairs, moved := map[[2]int]bool{}, map[[2]int]bool{}
 		for k := range w.lanes {
 			l, m := &w.lanes[k], &met[k]
@@ -410,22 +412,33 @@ type meeting struct {
 	ms   int // until it is noticed
 }
 
-func (w *walk) meet(l *lane, was passage, before, state []Stage, in []bool, to Stage) meeting {
+func (w *walk) meet(k int, was passage, before, state []Stage, in []bool, to Stage) meeting {
 	if !was.on(in) {
 		if !was.arrives {
 			return meeting{was, was.last(), 0}
 		}
 		return meeting{was, -1, 0}
 	}
-	is := w.reach(state, l)
+	l, is := &w.lanes[k], w.after[k]
+	if !w.settled(&is, state) {
+		is = w.reach(state, l)
+	}
 	if !is.arrives {
 		return meeting{is, is.last(), 0}
 	}
-	if p := w.reachAfter(before, state, l); !p.arrives {
-		return meeting{is, p.last(), p.unseen}
+	if is.skips {
+		if p := w.reachAfter(before, state, l); !p.arrives {
+			return meeting{is, p.last(), p.unseen}
+		}
 	}
 	ends, ms := w.between(before, to, in, l, &is, &was)
 	return meeting{is, ends, ms}
+}
+
+// settled reports whether all on whom a passage after the last round depends are as they are then.
+func (w *walk) settled(p *passage, state []Stage) bool {
+	open := func(i int) bool { return w.changing[i] && state[i] != New }
+	return !slices.ContainsFunc(p.path, open) && !slices.ContainsFunc(p.asked, open)
 }
 
 // last is the gateway at which it ends.
@@ -450,7 +463,9 @@ func (w *walk) between(before []Stage, to Stage, in []bool, l *lane, is, was *pa
 		return -1, 0
 	}
 	both = both[:min(len(both), mostBetween)]
-	mixed := slices.Clone(before)
+	mixed, _ := w.mixed.Get().([]Stage)
+	mixed = append(mixed[:0], before...)
+	defer w.mixed.Put(mixed)
 	for some := uint(1); some < 1<<len(both)-1; some++ {
 		for k, i := range both {
 			mixed[i] = before[i]

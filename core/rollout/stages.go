@@ -57,11 +57,11 @@ func widened(base, other *gateway.Config) *gateway.Config {
 	out.Tunnels = slices.Clone(base.Tunnels)
 	out.Lists = slices.Clone(base.Lists)
 	out.Forward6 = base.Forward6 || other.Forward6
-	w := widening{base: base, other: other, out: &out, lists: map[[2]int]int{}, taken: map[any]bool{}}
+	w := widening{base: base, other: other, out: &out, lists: map[[2]int]int{}, taken: taken{}}
 	there := leading(other)
 	for i := range out.Tunnels {
 		t := &out.Tunnels[i]
-		w.take(t)
+		w.taken.take(t)
 		if also := there[far(t)]; also != nil && t.Interface == also.Interface && t.WireGuard != nil && also.WireGuard != nil {
 			g := *t.WireGuard
 			w.allow(&g, also.WireGuard)
@@ -75,7 +75,7 @@ func widened(base, other *gateway.Config) *gateway.Config {
 	for i := range other.Tunnels {
 		if t := &other.Tunnels[i]; w.fits(t) {
 			beside = append(beside, t)
-			w.take(t)
+			w.taken.take(t)
 			out.Tunnels = append(out.Tunnels, w.carried(t))
 		}
 	}
@@ -87,18 +87,21 @@ func widened(base, other *gateway.Config) *gateway.Config {
 type widening struct {
 	base, other, out *gateway.Config
 	lists            map[[2]int]int // of base's and the other's list → of both
-	taken            map[any]bool   // names, next hops, ports and far ends that tunnels have
+	taken            taken
 }
+
+// taken are names, next hops, ports and far ends that tunnels have.
+type taken map[any]bool
 
 type (
 	hopNumber  int
 	portNumber int
 )
 
-func (w *widening) take(t *gateway.Tunnel) {
-	w.taken[t.Interface], w.taken[hopNumber(t.NextHop)], w.taken[far(t)] = true, true, true
+func (k taken) take(t *gateway.Tunnel) {
+	k[t.Interface], k[hopNumber(t.NextHop)], k[far(t)] = true, true, true
 	if t.WireGuard != nil {
-		w.taken[portNumber(t.WireGuard.Port)] = true
+		k[portNumber(t.WireGuard.Port)] = true
 	}
 }
 
@@ -108,12 +111,25 @@ type farEnd struct{ overlay, link, peer, peerLink string }
 func far(t *gateway.Tunnel) farEnd { return farEnd{t.Overlay, t.Link, t.Peer, t.PeerLink} }
 
 // fits reports whether a tunnel of the other configuration can stand beside the own ones.
-func (w *widening) fits(t *gateway.Tunnel) bool {
-	link, there := w.base.Link(t.Link), w.other.Link(t.Link)
+func (w *widening) fits(t *gateway.Tunnel) bool { return w.taken.leave(w.base, w.other, t) }
+
+// leave reports whether those that are taken leave room in a configuration for a tunnel of
+// another one.
+func (k taken) leave(base, other *gateway.Config, t *gateway.Tunnel) bool {
+	link, there := base.Link(t.Link), other.Link(t.Link)
 	if link == nil || there == nil || link.Mark != there.Mark || t.WireGuard == nil {
 		return false
 	}
-	return !w.taken[t.Interface] && !w.taken[hopNumber(t.NextHop)] && !w.taken[far(t)] && !w.taken[portNumber(t.WireGuard.Port)]
+	return !k[t.Interface] && !k[hopNumber(t.NextHop)] && !k[far(t)] && !k[portNumber(t.WireGuard.Port)]
+}
+
+// addsTo reports whether a widened configuration has tunnels of the other one.
+func addsTo(base, other *gateway.Config) bool {
+	own := taken{}
+	for i := range base.Tunnels {
+		own.take(&base.Tunnels[i])
+	}
+	return slices.ContainsFunc(other.Tunnels, func(t gateway.Tunnel) bool { return own.leave(base, other, &t) })
 }
 
 // carried is a tunnel of the other configuration with its list among the own ones.
