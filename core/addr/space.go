@@ -82,18 +82,27 @@ func Aggregate(prefixes []netip.Prefix) []netip.Prefix {
 		}
 		out = append(out, p)
 		for len(out) > 1 {
-			low, high := out[len(out)-2], out[len(out)-1]
-			if low.Bits() == 0 || low.Bits() != high.Bits() {
-				break
-			}
-			joined := netip.PrefixFrom(low.Addr(), low.Bits()-1)
-			if !joined.Contains(high.Addr()) || joined.Masked().Addr() != low.Addr() {
+			joined, ok := Joined(out[len(out)-2], out[len(out)-1])
+			if !ok {
 				break
 			}
 			out = append(out[:len(out)-2], joined)
 		}
 	}
 	return out
+}
+
+// Joined returns the prefix of which two are the lower and the upper half, and false where
+// they are not.
+func Joined(low, high netip.Prefix) (netip.Prefix, bool) {
+	if low.Bits() == 0 || low.Bits() != high.Bits() {
+		return netip.Prefix{}, false
+	}
+	joined := netip.PrefixFrom(low.Addr(), low.Bits()-1)
+	if !joined.Contains(high.Addr()) || joined.Masked().Addr() != low.Addr() {
+		return netip.Prefix{}, false
+	}
+	return joined, low.Addr() != high.Addr()
 }
 
 // Subtract returns what is left of the aggregated prefixes in from when every

@@ -1,6 +1,7 @@
 package gateway
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
 
@@ -84,11 +85,19 @@ func (k *making) table(number int, routes []route.Route, steered bool) {
 // stays by itself, and so do those between which and their whole another route of
 // the table would come. They are in address order; others need not be.
 func merged(discards, others []netip.Prefix) []netip.Prefix {
-	if !slices.IsSortedFunc(discards, netip.Prefix.Compare) {
-		slices.SortFunc(discards, netip.Prefix.Compare)
+	inOrder := func(a, b netip.Prefix) int {
+		return cmp.Or(a.Addr().Compare(b.Addr()), cmp.Compare(a.Bits(), b.Bits()))
+	}
+	if !slices.IsSortedFunc(discards, inOrder) {
+		slices.SortFunc(discards, inOrder)
 	}
 	var inner []netip.Prefix
 	outer := make([]netip.Prefix, 0, len(discards))
+	type whole struct {
+		prefix netip.Prefix
+		from   int // of its parts among outer, until those of the next one
+	}
+	wholes := make([]whole, 0, len(discards))
 	for _, p := range discards {
 		switch n := len(outer); {
 		case n > 0 && outer[n-1] == p:
@@ -96,23 +105,32 @@ func merged(discards, others []netip.Prefix) []netip.Prefix {
 			inner = append(inner, p)
 		default:
 			outer = append(outer, p)
+			wholes = append(wholes, whole{p, n})
+			for n := len(wholes); n > 1; n = len(wholes) {
+				joined, ok := addr.Joined(wholes[n-2].prefix, wholes[n-1].prefix)
+				if !ok {
+					break
+				}
+				wholes = wholes[:n-1]
+				wholes[n-2].prefix = joined
+			}
 		}
 	}
-	out := make([]netip.Prefix, 0, len(outer))
-	at := 0
-	for _, whole := range addr.Aggregate(outer) {
-		from := at
-		for at++; at < len(outer) && addr.Covers(whole, outer[at]); at++ {
+	out := outer[:0] // it is read ahead of where it is written
+	for i, w := range wholes {
+		to := len(outer)
+		if i+1 < len(wholes) {
+			to = wholes[i+1].from
 		}
-		if parts := outer[from:at]; len(parts) > 1 && slices.ContainsFunc(others, func(o netip.Prefix) bool { return between(whole, o, parts) }) {
+		if parts := outer[w.from:to]; len(parts) > 1 && slices.ContainsFunc(others, func(o netip.Prefix) bool { return between(w.prefix, o, parts) }) {
 			out = append(out, parts...)
 		} else {
-			out = append(out, whole)
+			out = append(out, w.prefix)
 		}
 	}
 	if len(inner) > 0 {
 		out = append(out, slices.Compact(inner)...)
-		slices.SortFunc(out, netip.Prefix.Compare)
+		slices.SortFunc(out, inOrder)
 	}
 	return out
 }

@@ -11,8 +11,12 @@ import (
 
 // ways collects the distinct ways of a gateway.
 type ways struct {
-	known  map[*route.Hop]int // by the first of the hops, which routes share
-	byText map[string]int     // → place in made
+	known map[*route.Hop]int // by the first of the hops, which routes share
+	last  struct {           // of several routes in a row
+		first *route.Hop
+		n, at int
+	}
+	byText map[string]int // → place in made
 	made   []Way
 	texts  []string
 	room   []byte
@@ -20,11 +24,15 @@ type ways struct {
 
 // of returns the place of the way that some hops make, from 1.
 func (w *ways) of(hops []route.Hop) int {
-	if at, ok := w.known[&hops[0]]; ok && length(w.made[at-1].Groups) == len(hops) {
-		return at
+	if w.last.first == &hops[0] && w.last.n == len(hops) {
+		return w.last.at
 	}
-	at := w.add(groupsOf(hops))
-	w.known[&hops[0]] = at
+	at, ok := w.known[&hops[0]]
+	if !ok || length(w.made[at-1].Groups) != len(hops) {
+		at = w.add(groupsOf(hops))
+		w.known[&hops[0]] = at
+	}
+	w.last.first, w.last.n, w.last.at = &hops[0], len(hops), at
 	return at
 }
 

@@ -4,6 +4,7 @@ package route
 
 import (
 	"cmp"
+	"encoding/binary"
 	"hash/fnv"
 	"slices"
 
@@ -27,6 +28,9 @@ type graph struct {
 	places  []int      // by site, its place in hubs, or -1
 	between [][]weight // hub to hub over hubs
 	reached [][]bool
+	reaches []reach // by member, where hubs are few; else nil
+	class   []int   // by site: those of one class have like reaches; -1 for hubs and where none are kept
+	classes int
 	joined  bool // every two hubs are adjacent, and no detour between them is shorter
 	told    bool // hubs tell which adjacencies live
 	// straight says that what one hub hands another goes straight on, as between hubs
@@ -78,6 +82,10 @@ func newGraph(p *tunnel.Plan, o *tunnel.Overlay) *graph {
 		}
 	}
 	g.measureHubs()
+	g.class = slices.Repeat([]int{-1}, sites)
+	if len(g.hubs) <= fewHubs {
+		g.keepReaches()
+	}
 	g.joined = len(g.hubs) > 1
 	for i := range g.hubs {
 		for j := range g.hubs {
@@ -130,6 +138,50 @@ type reach struct {
 
 func (g *graph) newReach() *reach {
 	return &reach{make([]weight, len(g.hubs)), make([]bool, len(g.hubs))}
+}
+
+// keepReaches measures the reach of each member, and finds those that are alike but for the
+// hash of keys.
+func (g *graph) keepReaches() {
+	g.reaches = make([]reach, len(g.places))
+	known := map[string]int{}
+	var id []byte
+	for _, m := range g.overlay.Members {
+		r := g.newReach()
+		r.measure(g, m)
+		g.reaches[m] = *r
+		if g.places[m] >= 0 {
+			continue
+		}
+		id = id[:0]
+		for i, w := range r.weight {
+			if r.ok[i] {
+				id = binary.AppendUvarint(id, uint64(i)+1)
+				for _, part := range [...]int32{w.cost, w.hops, w.key} {
+					id = binary.AppendVarint(id, int64(part))
+				}
+			}
+		}
+		class, ok := known[string(id)]
+		if !ok {
+			class = len(known)
+			known[string(id)] = class
+		}
+		g.class[m] = class
+	}
+	g.classes = len(known)
+}
+
+// fewHubs are so few that what each site's reach is can be kept.
+const fewHubs = 16
+
+// to is the reach for a member: one that is kept, or this one, measured.
+func (r *reach) to(g *graph, to int) *reach {
+	if g.reaches != nil {
+		return &g.reaches[to]
+	}
+	r.measure(g, to)
+	return r
 }
 
 // measure fills the reach for a site.

@@ -115,7 +115,7 @@ func (m *tables) onwardTable(overlay int) []Route {
 	own := m.Plan.Site(site).Shared(g.overlay.Spec.Key)
 	out := make([]Route, 0, len(m.shared[overlay].list))
 	for _, h := range m.shared[overlay].list {
-		if h.site == site || covered(own, h.prefix) {
+		if h.site == site || h.within(own) {
 			continue
 		}
 		c.ways = g.onward(c.ways[:0], site, h.site)

@@ -35,30 +35,53 @@ type chainer struct {
 	ways    []trail
 	id      []byte
 	made    map[string][]Hop
-	last    struct { // several subnets of a site stand together often
-		to, via int
-		hops    []Hop
-	}
+	// Where nothing is pinned, by site, as one has several subnets; and, where the site is
+	// joined with hubs alone, by the class of sites.
+	sites, classes [][]Hop
 }
 
 func (m *Map) chainer(overlay, site int) *chainer {
-	c := &chainer{m: m, overlay: overlay, site: site, reach: m.graphs[overlay].newReach(), made: map[string][]Hop{}}
-	c.last.to = -1
+	g := m.graphs[overlay]
+	c := &chainer{m: m, overlay: overlay, site: site, reach: g.newReach(), made: map[string][]Hop{}, sites: make([][]Hop, len(m.Plan.Estate.Sites))}
+	if g.places[site] < 0 && len(g.steps[site]) == len(g.toHubs[site]) {
+		c.classes = make([][]Hop, g.classes)
+	}
 	return c
 }
 
 // chain returns the hops to a site, those of the neighbour via first when it
 // is not -1.
 func (c *chainer) chain(to, via int) []Hop {
-	if c.last.to == to && c.last.via == via {
-		return c.last.hops
+	if via < 0 && c.sites[to] != nil {
+		return c.sites[to]
 	}
 	g := c.m.graphs[c.overlay]
-	c.reach.measure(g, to)
-	c.ways = g.ways(c.ways[:0], c.site, to, c.reach)
+	class := -1
+	if via < 0 && c.classes != nil {
+		if class = g.class[to]; class >= 0 && c.classes[class] != nil {
+			return c.classes[class]
+		}
+	}
+	c.ways = g.ways(c.ways[:0], c.site, to, c.reach.to(g, to))
 	hops := c.hops(c.ways, via)
-	c.last.to, c.last.via, c.last.hops = to, via, hops
+	switch {
+	case via >= 0:
+	case class >= 0 && !tied(c.ways):
+		c.classes[class] = hops // never nil
+	default:
+		c.sites[to] = hops
+	}
 	return hops
+}
+
+// tied reports whether nothing but the hash of keys sets two of some ways in order apart.
+func tied(ways []trail) bool {
+	for i := 1; i < len(ways); i++ {
+		if ways[i].weight.like(ways[i-1].weight) {
+			return true
+		}
+	}
+	return false
 }
 
 func (c *chainer) hops(ways []trail, via int) []Hop {

@@ -6,6 +6,8 @@ import (
 	"slices"
 
 	"github.com/gaissmai/bart"
+
+	"wideknot/core/addr"
 )
 
 // A holding is a prefix at a site.
@@ -13,7 +15,12 @@ type holding struct {
 	prefix netip.Prefix
 	site   int
 	subnet int
+	meets  bool // another one of its list
 }
+
+// within reports whether a site's own prefixes hold another's: packets for it could never
+// arrive from elsewhere.
+func (h *holding) within(own []netip.Prefix) bool { return h.meets && covered(own, h.prefix) }
 
 // holdings are prefixes in address order, and for each prefix where in the list
 // those begin that have it.
@@ -34,7 +41,15 @@ func newHoldings(list []holding) holdings {
 // sortedHoldings are the holdings of a list in order.
 func sortedHoldings(list []holding) holdings {
 	h := holdings{list, &bart.Table[int32]{}}
+	var around []int // those that enclose one another and the next, the widest first
 	for i := range list {
+		for len(around) > 0 && !addr.Covers(list[around[len(around)-1]].prefix, list[i].prefix) {
+			around = around[:len(around)-1]
+		}
+		if list[i].meets = len(around) > 0; list[i].meets {
+			list[around[len(around)-1]].meets = true
+		}
+		around = append(around, i)
 		if i == 0 || list[i].prefix != list[i-1].prefix {
 			h.starts.Insert(list[i].prefix, int32(i))
 		}

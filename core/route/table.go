@@ -115,7 +115,7 @@ func sharedOf(p *tunnel.Plan, o *tunnel.Overlay, site int) (out []holding) {
 	subnets := p.Site(site).Subnets
 	for j := range subnets {
 		if subnets[j].SharedInto(o.Spec.Key) {
-			out = append(out, holding{subnets[j].Taking(), site, j})
+			out = append(out, holding{prefix: subnets[j].Taking(), site: site, subnet: j})
 		}
 	}
 	return out
@@ -123,7 +123,7 @@ func sharedOf(p *tunnel.Plan, o *tunnel.Overlay, site int) (out []holding) {
 
 func localOf(p *tunnel.Plan, site int) (out []holding) {
 	for j := range p.Site(site).Subnets {
-		out = append(out, holding{p.Site(site).Subnets[j].Prefix, site, j})
+		out = append(out, holding{prefix: p.Site(site).Subnets[j].Prefix, site: site, subnet: j})
 	}
 	return out
 }
@@ -280,7 +280,7 @@ func (m *tables) routes(open, closed []int) []Route {
 	for _, i := range closed {
 		own := m.Plan.Site(site).Shared(m.graphs[i].overlay.Spec.Key)
 		for _, h := range m.shared[i].list {
-			if h.site != site && !covered(own, h.prefix) {
+			if h.site != site && !h.within(own) {
 				out = append(out, Route{Prefix: h.prefix, Kind: Cut, To: h.site, Overlay: m.graphs[i].overlay.Spec.Key})
 			}
 		}
@@ -298,8 +298,7 @@ func (m *Map) waysFrom(overlay, site, to int) []trail {
 	return m.graphs[overlay].ways(nil, site, to, r)
 }
 
-// covered reports whether the site's own prefixes hold another's: packets for
-// it could never arrive from elsewhere.
+// covered reports whether some prefixes hold another one.
 func covered(own []netip.Prefix, prefix netip.Prefix) bool {
 	for _, o := range own {
 		if addr.Covers(o, prefix) {
@@ -314,8 +313,10 @@ func (m *tables) routesOf(out []Route, overlay int) []Route {
 	c := m.chainer(overlay)
 	own := m.Plan.Site(site).Shared(g.overlay.Spec.Key)
 	pins := len(g.overlay.Spec.Pins) > 0
-	for _, h := range m.shared[overlay].list {
-		if h.site == site || covered(own, h.prefix) {
+	list := m.shared[overlay].list
+	for i := range list {
+		h := &list[i]
+		if h.site == site || h.within(own) {
 			continue
 		}
 		via := -1

@@ -25,8 +25,7 @@ func waysOf(overlay int, list []trail) []Way {
 	for i, w := range list {
 		out[i] = Way{Overlay: overlay, Adjacency: w.step.adjacency, Via: w.step.to, Cost: int(w.weight.cost), weight: w.weight}
 		if i > 0 {
-			a, b := list[i-1].weight, w.weight
-			out[i].Tied = a.cost == b.cost && a.hops == b.hops && a.key == b.key
+			out[i].Tied = w.weight.like(list[i-1].weight)
 		}
 	}
 	return out

@@ -21,6 +21,9 @@ func (w weight) compare(v weight) int {
 	return cmp.Or(cmp.Compare(w.cost, v.cost), cmp.Compare(w.hops, v.hops), cmp.Compare(w.key, v.key), cmp.Compare(w.tie, v.tie))
 }
 
+// like reports whether two are the same but for the hash of keys.
+func (w weight) like(v weight) bool { return w.cost == v.cost && w.hops == v.hops && w.key == v.key }
+
 // Rule names what set a winner apart from a loser, in the order in which the
 // rules are asked (section 7 of the domain).
 type Rule string
