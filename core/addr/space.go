@@ -1,6 +1,7 @@
 package addr
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
 )
@@ -108,13 +109,23 @@ func Joined(low, high netip.Prefix) (netip.Prefix, bool) {
 // Subtract returns what is left of the aggregated prefixes in from when every
 // address of minus is taken out, again as the fewest prefixes.
 func Subtract(from, minus []netip.Prefix) []netip.Prefix {
-	out := make([]netip.Prefix, 0, len(from))
-	for _, p := range from {
-		if slices.ContainsFunc(minus, p.Overlaps) {
-			out = append(out, Free(p, minus)...)
-		} else {
-			out = append(out, p)
+	var met []int // the places in from of those that lose something
+	for _, m := range minus {
+		m = m.Masked()
+		after, _ := slices.BinarySearchFunc(from, m.Addr(), func(p netip.Prefix, a netip.Addr) int { return cmp.Or(p.Addr().Compare(a), -1) })
+		if after > 0 && from[after-1].Overlaps(m) {
+			met = append(met, after-1)
+		}
+		for ; after < len(from) && m.Overlaps(from[after]); after++ {
+			met = append(met, after)
 		}
 	}
-	return out
+	slices.Sort(met)
+	out := make([]netip.Prefix, 0, len(from))
+	at := 0
+	for _, i := range slices.Compact(met) {
+		out = append(append(out, from[at:i]...), Free(from[i], minus)...)
+		at = i + 1
+	}
+	return append(out, from[at:]...)
 }

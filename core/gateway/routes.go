@@ -83,7 +83,7 @@ func (k *making) table(number int, routes []route.Route, steered bool) {
 
 // merged joins discards where that changes no lookup: one that lies within another
 // stays by itself, and so do those between which and their whole another route of
-// the table would come. They are in address order; others need not be.
+// the table would come. They are in address order, and overwritten; others need not be.
 func merged(discards, others []netip.Prefix) []netip.Prefix {
 	inOrder := func(a, b netip.Prefix) int {
 		return cmp.Or(a.Addr().Compare(b.Addr()), cmp.Compare(a.Bits(), b.Bits()))
@@ -92,7 +92,7 @@ func merged(discards, others []netip.Prefix) []netip.Prefix {
 		slices.SortFunc(discards, inOrder)
 	}
 	var inner []netip.Prefix
-	outer := make([]netip.Prefix, 0, len(discards))
+	outer := discards[:0]
 	type whole struct {
 		prefix netip.Prefix
 		from   int // of its parts among outer, until those of the next one
