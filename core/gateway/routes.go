@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"net/netip"
 	"slices"
+	"sync"
 
 	"wideknot/core/addr"
 	"wideknot/core/estate"
@@ -35,7 +36,9 @@ func (k *making) farEnds() {
 // by tunnels and one that must stay outside them, the latter stands. Those of a table
 // that may be steered say to which site they lead, where hubs tell of it.
 func (k *making) table(number int, routes []route.Route, steered bool) {
-	var discards, others []netip.Prefix
+	room := joinings.Get().(*joining)
+	defer joinings.Put(room)
+	discards, others := room.discards[:0], room.others[:0]
 	var outside map[netip.Prefix]bool
 	if len(routes) > 1 {
 		k.out.Routes = slices.Grow(k.out.Routes, len(routes))
@@ -64,15 +67,13 @@ func (k *making) table(number int, routes []route.Route, steered bool) {
 			k.out.Routes = append(k.out.Routes, out)
 		}
 		if r.Discards() {
-			if discards == nil {
-				discards = make([]netip.Prefix, 0, len(routes))
-			}
 			discards = append(discards, r.Prefix)
 		} else {
 			others = append(others, r.Prefix)
 		}
 	}
-	joined := merged(discards, others)
+	room.discards, room.others = discards, others
+	joined := room.merged()
 	if len(joined) > 1 {
 		k.out.Discards = slices.Grow(k.out.Discards, len(joined))
 	}
@@ -81,10 +82,27 @@ func (k *making) table(number int, routes []route.Route, steered bool) {
 	}
 }
 
+// A joining is the room in which the discards of a table are joined: it takes as much as the
+// routes themselves, and is used again.
+type joining struct {
+	discards []netip.Prefix
+	others   []netip.Prefix // what the table has besides
+	wholes   []whole
+}
+
+// A whole is discards that are one together.
+type whole struct {
+	prefix netip.Prefix
+	from   int // of its parts among the outer ones, until those of the next whole
+}
+
+var joinings = sync.Pool{New: func() any { return new(joining) }}
+
 // merged joins discards where that changes no lookup: one that lies within another
 // stays by itself, and so do those between which and their whole another route of
-// the table would come. They are in address order, and overwritten; others need not be.
-func merged(discards, others []netip.Prefix) []netip.Prefix {
+// the table would come. Discards are mostly in address order, and are overwritten.
+func (j *joining) merged() []netip.Prefix {
+	discards, others := j.discards, j.others
 	inOrder := func(a, b netip.Prefix) int {
 		return cmp.Or(a.Addr().Compare(b.Addr()), cmp.Compare(a.Bits(), b.Bits()))
 	}
@@ -93,11 +111,7 @@ func merged(discards, others []netip.Prefix) []netip.Prefix {
 	}
 	var inner []netip.Prefix
 	outer := discards[:0]
-	type whole struct {
-		prefix netip.Prefix
-		from   int // of its parts among outer, until those of the next one
-	}
-	wholes := make([]whole, 0, len(discards))
+	wholes := j.wholes[:0]
 	for _, p := range discards {
 		switch n := len(outer); {
 		case n > 0 && outer[n-1] == p:
@@ -116,6 +130,7 @@ func merged(discards, others []netip.Prefix) []netip.Prefix {
 			}
 		}
 	}
+	j.wholes = wholes
 	out := outer[:0] // it is read ahead of where it is written
 	for i, w := range wholes {
 		to := len(outer)

@@ -102,7 +102,7 @@ func TestMergedDiscardsChangeNoLookup(t *testing.T) {
 				alive = append(alive, p)
 			}
 		}
-		few := merged(slices.Clone(discards), others)
+		few := (&joining{discards: slices.Clone(discards), others: others}).merged()
 		for range 20 {
 			a := netip.AddrFrom4([4]byte{10, 0, byte(r.IntN(16)), byte(r.IntN(256))})
 			route, other := longest(alive, a), longest(others, a)
