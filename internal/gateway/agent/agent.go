@@ -54,6 +54,7 @@ type Agent struct {
 	made     *gateway.Config // see spread
 	keeping  map[int]int
 	spreadOf *gateway.Config
+	noted    []string            // tunnels that the state folder says are dead
 	broken   string              // why the last applying failed; empty where it did not
 	links    map[string]*circuit // by WAN link
 	line     gateway.LineState
@@ -176,6 +177,7 @@ func (a *Agent) start() {
 		for _, name := range dead {
 			a.prober.remember[name] = true
 		}
+		a.noted = dead
 	}
 	tried, err := a.store.read(trial)
 	if err != nil {

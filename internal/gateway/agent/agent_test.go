@@ -131,6 +131,27 @@ func bothEndsMove(t *testing.T) {
 	}
 }
 
+// Which tunnels are dead is remembered for the next start as soon as it is known, be traffic moved
+// by it or not.
+func TestTheDeadAreRemembered(t *testing.T) { synctest.Test(t, theDeadAreRemembered) }
+
+func theDeadAreRemembered(t *testing.T) {
+	n, a, _, planeA, _ := pair(t, 20)
+	remembered := func() (out []string) {
+		if err := a.store.recall("dead", &out); err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	n.lose(func(from, to netip.Addr) bool { return from != xOfA && to != xOfA })
+	eventually(t, "that y is dead is kept", func() bool { return slices.Equal(remembered(), []string{"y"}) })
+	n.lose(nil)
+	eventually(t, "and that it is back", func() bool { return len(remembered()) == 0 })
+	if planeA.by(gateway.FirstWay) != "x" {
+		t.Errorf("traffic goes by %s", planeA.by(gateway.FirstWay))
+	}
+}
+
 // Whatever is lost one way only, the two ends do not send by different tunnels: who
 // sees it tells the other.
 func TestLossOneWayMovesBoth(t *testing.T) { synctest.Test(t, lossOneWayMovesBoth) }

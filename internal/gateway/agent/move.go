@@ -15,6 +15,7 @@ func (a *Agent) move() {
 	if a.running == nil {
 		return
 	}
+	a.noteDead()
 	c := a.spread(a.running.Config)
 	choice := a.decide(c)
 	uses, steers := moved(a.choice.Uses, choice.Uses), steered(c, a.choice.Steers, choice.Steers)
@@ -32,9 +33,19 @@ func (a *Agent) move() {
 	a.tellMoved(c, &choice)
 	a.tellSteered(steers, &choice)
 	a.choice = choice
-	if err := a.store.jot("dead", a.prober.dead()); err != nil {
-		a.Log.Warn("the state folder takes nothing", "reason", err)
+}
+
+// noteDead keeps which tunnels are dead for the next start, whether anything moves for it or not.
+func (a *Agent) noteDead() {
+	dead := a.prober.dead()
+	if slices.Equal(dead, a.noted) {
+		return
 	}
+	if err := a.store.jot("dead", dead); err != nil {
+		a.Log.Warn("the state folder takes nothing", "reason", err)
+		return
+	}
+	a.noted = dead
 }
 
 // spread returns a configuration as it is applied, see gateway.Config.Spread.
