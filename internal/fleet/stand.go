@@ -96,8 +96,8 @@ func (w *World) Stand(ctx context.Context, folder string, codes map[string]strin
 	all.Go(func() { w.follow(ctx) })
 	go func() {
 		begun.Wait()
-		w.start()
 		ready()
+		w.start()
 	}()
 	select {
 	case <-ctx.Done():

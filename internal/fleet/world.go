@@ -41,7 +41,13 @@ type World struct {
 	neighbor map[string]bool // sites whose router beside the gateway lacks its routes
 	stateful map[string]bool // or drops what it did not see begin
 	starting bool            // not all stand-ins have begun: what they send waits
-	early    []func()
+	early    []early
+}
+
+// early is a packet that waits until all stand-ins have begun.
+type early struct {
+	at   time.Time
+	send func()
 }
 
 // mostEarly is how many packets wait until all stand-ins have begun.
@@ -294,7 +300,7 @@ func (w *World) leaves(s *Site, nic string, p memory.Packet) {
 	defer w.mu.Unlock()
 	if w.starting {
 		if len(w.early) < mostEarly {
-			w.early = append(w.early, func() { w.leaves(s, nic, p) })
+			w.early = append(w.early, early{time.Now(), func() { w.leaves(s, nic, p) }})
 		}
 		return
 	}
@@ -401,15 +407,18 @@ func (w *World) pass(l *Link, size int, up bool, at time.Time) (time.Time, bool)
 	return at.Add(time.Duration(max(delay, 0) * float64(time.Millisecond))), true
 }
 
-// start lets go what stand-ins sent before all of them had begun. A handshake that is begun
-// while the far end is not there yet is begun again after 5 s only.
+// start lets go what stand-ins sent before all of them had begun, as far apart as they sent it. A
+// handshake that is begun while the far end is not there yet is begun again after 5 s only, and so
+// are two that cross on their way.
 func (w *World) start() {
 	w.mu.Lock()
-	early := w.early
+	waiting := w.early
 	w.early, w.starting = nil, false
 	w.mu.Unlock()
-	for _, send := range early {
-		send()
+	began := time.Now()
+	for i := range waiting {
+		time.Sleep(waiting[i].at.Sub(waiting[0].at) - time.Since(began))
+		waiting[i].send()
 	}
 }
 

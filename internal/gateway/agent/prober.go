@@ -32,6 +32,7 @@ type prober struct {
 	wake     chan struct{}
 	boot     time.Duration       // between the boot clock and the monotonic one
 	remember map[string]bool     // tunnels that were dead when the agent ended
+	begun    bool                // some configuration was taken
 	carrying map[netip.Addr]bool // of this gateway's addresses: whether their device does
 	told     []*told             // overlays whose hubs tell, in the configuration's order
 	tellAt   time.Time           // when news is told; zero where there is none
@@ -156,7 +157,10 @@ func (p *prober) watch(c *gateway.Config) {
 	was := p.watched
 	p.watched, p.byNumber, p.queue = make(map[string]*watched, len(c.Tunnels)), map[uint16]*watched{}, p.queue[:0]
 	now := time.Now()
-	probed := 0
+	probed, after := 0, 2
+	if !p.begun { // where a region has power again, gateways begin seconds apart
+		p.begun, after = true, 4
+	}
 	for i := range c.Tunnels {
 		t := &c.Tunnels[i]
 		w := was[t.Interface]
@@ -184,7 +188,7 @@ func (p *prober) watch(c *gateway.Config) {
 		if w.next.IsZero() {
 			w.next = now.Add(intervals(t.Probe, probed%16) / 16)
 			if !w.decides { // two ends that begin to shake hands at once wait for 5 s
-				w.next = w.next.Add(intervals(t.Probe, 2))
+				w.next = w.next.Add(intervals(t.Probe, after))
 			}
 		}
 		probed++
