@@ -58,7 +58,7 @@ func (s *settings) serve(ctx context.Context, prepare, then func(context.Context
 	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level})))
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit)
-		debug.SetGCPercent(300) // an edit makes much that is garbage at once; the limit bounds it
+		go keepSmall(ctx)
 	}
 	if os.Getenv("GOMAXPROCS") == "" {
 		runtime.GOMAXPROCS(threadsPerCore * cores)

@@ -150,26 +150,27 @@ func (s *sorter) collect() {
 
 // drilled adds tunnels that gateways hold down, which is nobody's fault.
 func (s *sorter) drilled() {
-	held := func(t *tunnel.Tunnel) bool {
-		for _, p := range []*tunnel.Port{&t.A, &t.B} {
-			if state := s.tunnelState(s.key(p.Site), p.Interface); state != nil && state.Held {
-				return true
-			}
-		}
-		return false
-	}
 	n := 0
 	for _, p := range s.left {
-		if held(p.tunnel) {
+		if s.held(p.tunnel) {
 			n++
 		}
 	}
 	if n > 0 {
-		s.add(Trouble{
-			Code: Drilled, Sure: Sure, Words: fmt.Sprintf("a drill holds %d tunnels down", n),
-			Repair: Cure{Words: "They come back by themselves; the page of drills lets them go at once.", Where: "watch"},
-		}, held)
+		s.add(Trouble{Code: Drilled, Sure: Sure, Words: fmt.Sprintf("a drill holds %d tunnels down", n), Repair: letGo}, s.held)
 	}
+}
+
+var letGo = Cure{Words: "They come back by themselves; the page of drills lets them go at once.", Where: "watch"}
+
+// held reports whether an end of a tunnel holds it for a drill.
+func (s *sorter) held(t *tunnel.Tunnel) bool {
+	for _, p := range []*tunnel.Port{&t.A, &t.B} {
+		if state := s.tunnelState(s.key(p.Site), p.Interface); state != nil && state.Held {
+			return true
+		}
+	}
+	return false
 }
 
 // gateways finds those that are away though they carry, and those that are not what they are to
@@ -259,7 +260,8 @@ func (s *sorter) unsettled(t *tunnel.Tunnel) bool {
 	return false
 }
 
-// poor finds tunnels that carry and are beyond their limits, by the link that most of them share.
+// poor finds tunnels that carry and are beyond their limits, by the link that most of them share;
+// those that a drill takes there together.
 func (s *sorter) poor() {
 	left := map[*tunnel.Tunnel]bool{}
 	for _, p := range s.tunnels {
@@ -268,6 +270,16 @@ func (s *sorter) poor() {
 				left[p.tunnel] = true
 			}
 		}
+	}
+	drilled := 0
+	for _, p := range s.tunnels {
+		if left[p.tunnel] && s.held(p.tunnel) {
+			drilled++
+			delete(left, p.tunnel)
+		}
+	}
+	if drilled > 0 {
+		s.add(Trouble{Code: Drilled, Sure: Sure, Tunnels: drilled, Words: fmt.Sprintf("a drill takes %d tunnels beyond their limits", drilled), Repair: letGo}, nil)
 	}
 	for len(left) > 0 {
 		count := map[[2]int]int{}

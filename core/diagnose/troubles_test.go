@@ -273,6 +273,16 @@ func TestADrillIsNoFault(t *testing.T) {
 	if len(is.Troubles) != 1 || is.Troubles[0].Code != Drilled || is.Troubles[0].Tunnels != n || is.Cut != 0 {
 		t.Errorf("%d tunnels are held down: %+v", n, is.Troubles)
 	}
+	for _, g := range known.Gateways { // or taken for slow
+		for i := range g.State.Tunnels {
+			one := &g.State.Tunnels[i]
+			one.Beyond, one.Up = !one.Up, true
+		}
+	}
+	is = Look(known, model)
+	if len(is.Troubles) != 1 || is.Troubles[0].Code != Drilled || is.Troubles[0].Tunnels != n || !strings.Contains(is.Troubles[0].Words, "beyond their limits") {
+		t.Errorf("%d tunnels are taken for slow: %+v", n, is.Troubles)
+	}
 }
 
 // A circuit that came and went, and whose tunnels are all kept out though they are answered again,

@@ -13,7 +13,8 @@ import (
 	"wideknot/examples"
 )
 
-func brindlewater(t *testing.T) (*route.Map, *outage.Model) {
+// brindlewater has, where asked for, limits in all its overlays.
+func brindlewater(t *testing.T, limits *estate.Limits) (*route.Map, *outage.Model) {
 	t.Helper()
 	e, err := examples.Estate("brindlewater")
 	if err != nil {
@@ -22,6 +23,12 @@ func brindlewater(t *testing.T) (*route.Map, *outage.Model) {
 	for i := range e.Overlays {
 		if e.Overlays[i].Probe == nil {
 			e.Overlays[i].Probe = &estate.Probe{Target: estate.FarEnd}
+		}
+		e.Overlays[i].Probe.Limits = limits
+	}
+	if limits != nil {
+		for i := range e.Sites {
+			e.Sites[i].Gateway.Switches = true
 		}
 	}
 	routes := route.Build(tunnel.Derive(e))
@@ -34,10 +41,10 @@ func (p *Prediction) as(held bool) map[string]*gateway.State {
 	for i := range p.Sites {
 		s := &p.Sites[i]
 		state := &gateway.State{Site: s.Key}
-		dead := map[string]bool{}
+		dead, beyond := map[string]bool{}, map[string]bool{}
 		for _, end := range s.Ends {
-			dead[end] = held
-			state.Tunnels = append(state.Tunnels, gateway.TunnelState{Interface: end, Up: !held})
+			dead[end], beyond[end] = held && p.Degree == outage.Dead, held && p.Degree != outage.Dead
+			state.Tunnels = append(state.Tunnels, gateway.TunnelState{Interface: end, Up: !dead[end], Beyond: beyond[end]})
 		}
 		for k := range s.Ways {
 			for _, g := range s.Ways[k].Groups {
@@ -48,7 +55,12 @@ func (p *Prediction) as(held bool) map[string]*gateway.State {
 					}
 				}
 			}
-			state.Ways = append(state.Ways, gateway.WayState{ID: s.Ways[k].ID, Group: s.Ways[k].group(dead)})
+			way := gateway.WayState{ID: s.Ways[k].ID, Group: s.Ways[k].group(dead, beyond)}
+			if s.Ways[k].Keeps {
+				state.HeldWays = append(state.HeldWays, way)
+			} else {
+				state.Ways = append(state.Ways, way)
+			}
 		}
 		out[s.Key] = state
 	}
@@ -58,23 +70,28 @@ func (p *Prediction) as(held bool) map[string]*gateway.State {
 // For each thing that can fail alone: both ends of every tunnel that it kills are known, somebody
 // holds them, and gateways that do as predicted are found to.
 func TestPredictEverySingleFailure(t *testing.T) {
-	routes, model := brindlewater(t)
-	n := 0
+	for name, limits := range map[string]*estate.Limits{"no limits": nil, "limits": {LatencyMs: 150, JitterMs: 30, LossPercent: 1, WindowS: 10, Zones: []string{"camera"}}} {
+		t.Run(name, func(t *testing.T) { predictEverySingleFailure(t, limits) })
+	}
+}
+
+func predictEverySingleFailure(t *testing.T, limits *estate.Limits) {
+	routes, model := brindlewater(t, limits)
+	n, keeping := 0, 0
+	degrees := map[outage.Degree]int{}
 	for _, part := range model.Parts() {
 		p, err := Predict(routes, model, part)
-		if part.Degree != outage.Dead {
-			if err == nil {
-				t.Errorf("%s can be drilled", part)
-			}
-			continue
-		}
 		if err != nil {
-			if !strings.Contains(err.Error(), "no probes") && !strings.Contains(err.Error(), "carries no tunnel") {
+			if !strings.Contains(err.Error(), "no probes") && !strings.Contains(err.Error(), "carries no tunnel") && !strings.Contains(err.Error(), "holds a tunnel to limits") {
 				t.Errorf("%s: %v", part, err)
 			}
 			continue
 		}
 		n++
+		degrees[part.Degree]++
+		if part.Degree != outage.Dead && (p.Cut > 0 || p.Detect != 11+1+0.8 || p.Return != 22+1+0.8) {
+			t.Errorf("%s: %d pairs are cut, left within %v s, taken again within %v s", part, p.Cut, p.Detect, p.Return)
+		}
 		ends, held := 0, map[string]bool{}
 		for i := range p.Sites {
 			s := &p.Sites[i]
@@ -82,6 +99,11 @@ func TestPredictEverySingleFailure(t *testing.T) {
 			config := gateway.Of(routes, routes.Plan.SiteIndex(s.Key))
 			for _, end := range s.Ends {
 				tun := config.Tunnel(end)
+				for k := range s.Ways {
+					if s.Ways[k].Keeps {
+						keeping++
+					}
+				}
 				if s.Holds {
 					name := []string{tun.Overlay, tun.Ident(s.Key)}
 					held[strings.Join(name, " ")] = true
@@ -103,10 +125,13 @@ func TestPredictEverySingleFailure(t *testing.T) {
 	if n < 50 {
 		t.Errorf("only %d parts were drilled", n)
 	}
+	if limited := limits != nil; degrees[outage.Slow] > 50 != limited || degrees[outage.Lossy] > 50 != limited || keeping > 0 != limited {
+		t.Errorf("%v, %d ways that keep to limits", degrees, keeping)
+	}
 }
 
 func TestDifferencesAreNamed(t *testing.T) {
-	routes, model := brindlewater(t)
+	routes, model := brindlewater(t, nil)
 	part, err := outage.ParsePart("link:tarnhollow/ring")
 	if err != nil {
 		t.Fatal(err)

@@ -77,7 +77,10 @@ type State struct {
 	Links   []LinkState   `json:"link,omitempty"`
 	Tunnels []TunnelState `json:"tunnel,omitempty"`
 	Ways    []WayState    `json:"way,omitempty"`
-	Rules   []RuleState   `json:"filter-rule,omitempty"`
+	// HeldWays are those of what is held to limits, where these can set tunnels apart: by the
+	// numbers of Config.Spread.
+	HeldWays []WayState  `json:"held-way,omitempty"`
+	Rules    []RuleState `json:"filter-rule,omitempty"`
 }
 
 // TrialState is what is being tried, and how the last trial ended.
@@ -131,7 +134,7 @@ type TunnelState struct {
 	LossBackPPM int            `json:"loss-back,omitempty"`
 	PathMTU     int            `json:"path-mtu,omitempty"`
 	Beyond      bool           `json:"beyond-limits,omitempty"` // of its probe profile
-	Held        bool           `json:"held,omitempty"`          // down for a drill, or not back from one
+	Held        bool           `json:"held,omitempty"`          // for a drill, or not back from one
 	SteadyIn    int            `json:"steady-in,omitempty"`     // seconds: it came and went, is answered again, and is kept out for so long
 	KeptOff     Counter        `json:"kept-off,omitempty"`      // packets of zones that its links are not for
 }
@@ -227,7 +230,7 @@ func (s *State) check() error {
 	k.number("an offset", s.Clock.OffsetMs, -1<<40, 1<<40)
 	k.count("links", len(s.Links), maxLinks)
 	k.count("tunnels", len(s.Tunnels), maxTunnels)
-	k.count("ways", len(s.Ways), maxWays)
+	k.count("ways", len(s.Ways)+len(s.HeldWays), maxWays)
 	k.count("rules", len(s.Rules), maxRules)
 	if k.err != nil {
 		return k.err
@@ -245,6 +248,7 @@ func (s *State) check() error {
 		k.number("a loss", t.LossBackPPM, 0, 1_000_000)
 	})
 	each(k, "way", s.Ways, func(w *WayState) int { return w.ID }, func(w *WayState) { k.number("a group", w.Group, 0, maxTunnels) })
+	each(k, "way of what is held to limits", s.HeldWays, func(w *WayState) int { return w.ID }, func(w *WayState) { k.number("a group", w.Group, 0, maxTunnels) })
 	each(k, "rule", s.Rules, func(r *RuleState) string { return fmt.Sprint(r.Overlay, " ", r.Rule) }, func(r *RuleState) {
 		k.word("an overlay", r.Overlay)
 		k.number("a rule", r.Rule, 0, 1<<20)

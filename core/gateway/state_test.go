@@ -17,7 +17,7 @@ func fullState() *State {
 			Interface: "weir-1", Up: true, Since: at, HandshakeS: 12, BytesIn: 1 << 63, BytesOut: 7, Endpoint: netip.MustParseAddrPort("198.51.100.1:51820"), Sent: 10, Answered: 9,
 			LatencyUs: 1500, JitterUs: 20, LossOutPPM: 1000, LossBackPPM: 5, PathMTU: 1420,
 		}},
-		Ways: []WayState{{FirstWay, 1}}, Rules: []RuleState{{Overlay: "ops", Rule: 1, Packets: 3, Bytes: 300}},
+		Ways: []WayState{{FirstWay, 1}}, HeldWays: []WayState{{FirstWay + 2*WayNumbers, 2}}, Rules: []RuleState{{Overlay: "ops", Rule: 1, Packets: 3, Bytes: 300}},
 	}
 }
 

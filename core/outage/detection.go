@@ -19,6 +19,15 @@ type Timing struct {
 	Ignores string `json:"ignores"`
 }
 
+// Degrading is how long it takes until a tunnel that is beyond limits is left by what is held to
+// them, and until it is taken again once it keeps to them, at most, in seconds. The figures are those
+// of a window, looked at after each tenth of it; the end that decides tells the other with its
+// next probe. A tunnel is taken again after a whole window within the margin.
+func (t *Timing) Degrading(l *estate.Limits) (leave, back float64) {
+	window, tell := float64(l.WindowS)*1.1, t.Timeout+t.Interval
+	return window + tell, 2*window + tell
+}
+
 // TimingOf works out an overlay's timing.
 func TimingOf(p *estate.Probe) Timing {
 	q := p.Full()

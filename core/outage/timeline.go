@@ -107,7 +107,7 @@ func (m *Model) degrading(c *course, parts []Part) []Moment {
 	limits := n.overlay.Spec.Probe.Full().Limits
 	t := TimingOf(n.overlay.Spec.Probe)
 	window := float64(limits.WindowS)
-	seen := window*1.1 + t.Timeout + t.Interval
+	seen, back := t.Degrading(limits)
 	zones := strings.Join(limits.Zones, ", ")
 	out := []Moment{
 		{Phase: "fail", Text: fmt.Sprintf("%s; %s still carries, beyond its limits", partsText(parts), leaves)},
@@ -121,7 +121,7 @@ func (m *Model) degrading(c *course, parts []Part) []Moment {
 		Moment{After: seen, Phase: "switch", Text: fmt.Sprintf("%s goes by %s; all else stays", zones, next)},
 		Moment{Repaired: true, Phase: "repair", Text: fmt.Sprintf("%s is as it was", leaves)},
 		Moment{After: 2 * window * 1.1, Repaired: true, Phase: "hold", Text: fmt.Sprintf("%s kept to %.0f %% of its limits for a whole window, so that it does not swing", leaves, estate.Margin*100)},
-		Moment{After: 2*window*1.1 + t.Timeout + t.Interval, Repaired: true, Phase: "return", Text: fmt.Sprintf("%s returns to %s", zones, leaves)},
+		Moment{After: back, Repaired: true, Phase: "return", Text: fmt.Sprintf("%s returns to %s", zones, leaves)},
 	)
 }
 

@@ -166,7 +166,7 @@ func TestYanglintAcceptsGateways(t *testing.T) {
 		Site: "tarn", At: at, Release: 3, Digest: "ab12", Line: gateway.LineState{Up: true, Since: at, Server: "one"}, Clock: gateway.ClockState{Synchronised: true},
 		Links:   []gateway.LinkState{{Link: "fibre", Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.2")}, NextHopUp: true, NamesUp: true, SeenOutside: netip.MustParseAddr("203.0.113.2"), PathMTU: 1492}},
 		Tunnels: []gateway.TunnelState{{Interface: "weir-1", Up: true, Since: at, HandshakeS: 12, BytesIn: 1 << 63, Endpoint: netip.MustParseAddrPort("[2001:db8::1]:51820"), LossOutPPM: 1000, PathMTU: 1420, Beyond: true, KeptOff: 5}},
-		Ways:    []gateway.WayState{{ID: gateway.FirstWay, Group: 1}}, Rules: []gateway.RuleState{{Overlay: "ops", Rule: 1, Packets: 3, Bytes: 300}},
+		Ways:    []gateway.WayState{{ID: gateway.FirstWay, Group: 1}}, HeldWays: []gateway.WayState{{ID: gateway.FirstWay + 2*gateway.WayNumbers, Group: 2}}, Rules: []gateway.RuleState{{Overlay: "ops", Rule: 1, Packets: 3, Bytes: 300}},
 	}
 	text, err := gateway.WriteState(state)
 	if err != nil {

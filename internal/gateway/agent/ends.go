@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"time"
 
+	"wideknot/core/gateway"
 	"wideknot/internal/gateway/stamp"
 )
 
@@ -14,6 +15,8 @@ const (
 	verdictVersion = 1
 	saysDead       = 1 << 0
 	saysBeyond     = 1 << 1 // its limits; of the end that decides
+	saysSlow       = 1 << 2 // that it is to be taken for slow, or lossy, for a drill
+	saysLossy      = 1 << 3
 )
 
 // refuses reports whether a probe gets no answer, and is not heard: it does not come by a
@@ -47,7 +50,12 @@ func (p *prober) heard(packet []byte, m stamp.Meta) {
 	}
 	now := time.Now()
 	was := w.alive(now)
-	w.farDead, w.farSaid = value[1]&saysDead != 0, now
+	w.farDead, w.farSaid, w.farHeldAs = value[1]&saysDead != 0, now, gateway.HoldDead
+	if value[1]&saysSlow != 0 {
+		w.farHeldAs = gateway.HoldSlow
+	} else if value[1]&saysLossy != 0 {
+		w.farHeldAs = gateway.HoldLossy
+	}
 	if is := w.alive(now); is != was {
 		if is { // servers ask when something is told, and would not know for seconds
 			p.events(BothAlive, w.tunnel.Interface, "%s to %s/%s carries again: its far end says so too", w.tunnel.Interface, w.tunnel.Peer, w.tunnel.PeerLink)
@@ -106,8 +114,13 @@ func (p *prober) send(w *watched, packet stamp.Packet) {
 	if w.decides && w.beyond {
 		flags |= saysBeyond
 	}
-	value := append(make([]byte, 0, 512), verdictVersion, flags)
 	now := time.Now()
+	if now.Before(w.heldUntil) && w.heldAs == gateway.HoldSlow {
+		flags |= saysSlow
+	} else if now.Before(w.heldUntil) && w.heldAs == gateway.HoldLossy {
+		flags |= saysLossy
+	}
+	value := append(make([]byte, 0, 512), verdictVersion, flags)
 	for _, o := range p.told {
 		if o.telling.Overlay == w.tunnel.Overlay {
 			value = o.append(value, now, fresh(w.tunnel.Probe))

@@ -2,6 +2,7 @@ package agent
 
 import (
 	"encoding/json"
+	"strings"
 	"testing"
 	"time"
 
@@ -43,7 +44,11 @@ func TestCurlHoldsAndLoads(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	for _, bad := range []string{`{}`, `{"wideknot-gateway:input":{"interface":["a/b"]}}`, `{"wideknot-gateway:input":{"interface":["` + name + `"],"seconds":3601}}`} {
+	o.lint("rpc", `{"wideknot-gateway:hold":{"interface":["`+name+`"],"as":"lossy","seconds":60}}`)
+	if status, _, text := o.ask("POST", hold, `{"wideknot-gateway:input":{"interface":["`+name+`"],"as":"lossy","seconds":60}}`); status != "500" || !strings.Contains(text, "held to no limits") {
+		t.Errorf("of a tunnel without limits: %s %s", status, text)
+	}
+	for _, bad := range []string{`{}`, `{"wideknot-gateway:input":{"interface":["a/b"]}}`, `{"wideknot-gateway:input":{"interface":["` + name + `"],"as":"late","seconds":5}}`, `{"wideknot-gateway:input":{"interface":["` + name + `"],"seconds":3601}}`} {
 		if status, _, text := o.ask("POST", hold, bad); status != "400" {
 			t.Errorf("%s: %s %s", bad, status, text)
 		}

@@ -123,19 +123,17 @@ func TestChoiceByLimits(t *testing.T) {
 	}
 }
 
-// What is held to limits leaves a slow tunnel at both ends, and nothing else does; it
-// comes back after the tunnel kept to them for a while.
-func TestSlowTunnelIsLeftByWhatIsHeld(t *testing.T) { synctest.Test(t, slowTunnel) }
-
-func slowTunnel(t *testing.T) {
-	n := newTestNet()
+// limitedPair brings two agents up that are joined by two tunnels with limits. by tells whether both
+// send what is held to them by a tunnel, and all else by x.
+func limitedPair(t *testing.T) (n *testNet, agents []*running, by func(want string) func() bool) {
+	t.Helper()
+	n = newTestNet()
 	configA, configB := twoEnds(100)
 	planeA, planeB := newTray(n), newTray(n)
 	ends := []struct {
 		c     *gateway.Config
 		plane *tray
 	}{{configA, planeA}, {configB, planeB}}
-	var agents []*running
 	for _, e := range ends {
 		e.c.Held = gateway.Held{Overlays: []gateway.HeldIn{{Overlay: "ops", Mark: gateway.LimitUnit, Zones: []string{"voice"}, Prefixes: []netip.Prefix{netip.MustParsePrefix("10.9.0.0/24")}}}}
 		for i := range e.c.Tunnels {
@@ -148,7 +146,7 @@ func slowTunnel(t *testing.T) {
 		}
 		agents = append(agents, r)
 	}
-	by := func(want string) func() bool {
+	return n, agents, func(want string) func() bool {
 		return func() bool {
 			for _, e := range ends {
 				spread, keeping := e.c.Spread()
@@ -162,6 +160,63 @@ func slowTunnel(t *testing.T) {
 			return true
 		}
 	}
+}
+
+// A tunnel that is taken for slow or lossy is left by what is held to limits, at both ends and
+// whichever of them was asked, as late as one that is; what is reported of it stays what it is.
+func TestTakenForSlow(t *testing.T) { synctest.Test(t, takenForSlow) }
+
+func takenForSlow(t *testing.T) {
+	_, agents, by := limitedPair(t)
+	eventually(t, "both send by x at first", by("x"))
+	for _, as := range []gateway.HoldAs{gateway.HoldSlow, gateway.HoldLossy} {
+		for asked, r := range agents {
+			began := time.Now()
+			if err := r.Hold(t.Context(), &gateway.Hold{Interfaces: []string{"x"}, As: as, Seconds: 600}); err != nil {
+				t.Fatal(err)
+			}
+			eventually(t, "what is held to limits goes by y", by("y"))
+			if took := time.Since(began); took > 2500*time.Millisecond {
+				t.Errorf("%s, asked %d: it took %v", as, asked, took)
+			}
+			for i, end := range agents {
+				s, err := end.State(t.Context())
+				if err != nil {
+					t.Fatal(err)
+				}
+				if x := s.Tunnels[0]; !x.Up || !x.Beyond || x.Held != (i == asked) || x.LatencyUs > 50_000 || x.LossOutPPM > 0 {
+					t.Errorf("%s, asked %d: end %d says %+v", as, asked, i, x)
+				}
+				if len(s.Ways) != 1 || s.Ways[0].Group != 1 || len(s.HeldWays) != 1 || s.HeldWays[0].Group != 2 {
+					t.Errorf("%s, asked %d: end %d goes by %+v, what is held by %+v", as, asked, i, s.Ways, s.HeldWays)
+				}
+			}
+			began = time.Now()
+			if err := r.Hold(t.Context(), &gateway.Hold{Interfaces: []string{"x"}, As: as}); err != nil {
+				t.Fatal(err)
+			}
+			eventually(t, "what is held is back at x", by("x"))
+			if took := time.Since(began); took < 2*time.Second || took > 5*time.Second {
+				t.Errorf("%s, asked %d: it took %v to come back", as, asked, took)
+			}
+			if s, err := r.State(t.Context()); err != nil || s.Tunnels[0].Held || s.Tunnels[0].Beyond {
+				t.Errorf("%s, asked %d: let go, it says %+v, %v", as, asked, s.Tunnels[0], err)
+			}
+		}
+	}
+	for _, bad := range []gateway.Hold{{Interfaces: []string{"x"}, As: "late", Seconds: 5}, {Interfaces: []string{"z"}, As: gateway.HoldSlow, Seconds: 5}} {
+		if err := agents[0].Hold(t.Context(), &bad); err == nil {
+			t.Errorf("%+v is taken", bad)
+		}
+	}
+}
+
+// What is held to limits leaves a slow tunnel at both ends, and nothing else does; it
+// comes back after the tunnel kept to them for a while.
+func TestSlowTunnelIsLeftByWhatIsHeld(t *testing.T) { synctest.Test(t, slowTunnel) }
+
+func slowTunnel(t *testing.T) {
+	n, agents, by := limitedPair(t)
 	eventually(t, "both send by x at first", by("x"))
 	n.mu.Lock()
 	n.slow = func(from netip.Addr) time.Duration {

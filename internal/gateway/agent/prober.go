@@ -61,8 +61,11 @@ type watched struct {
 	farSaid   time.Time
 	disagrees time.Time // since when the two ends differ
 	told      bool      // that they do
-	heldUntil time.Time // for a drill: its probes are as good as lost until then
-	drilled   bool      // it was, and has not been alive since
+	heldUntil time.Time // for a drill: until then its probes are as good as lost, or it is taken for
+	heldAs    gateway.HoldAs
+	farHeldAs gateway.HoldAs // the same, as the far end says with its probes
+	worse     int            // answers that were taken for slow
+	drilled   bool           // it was held, and has not been well since
 }
 
 // probes reports whether the tunnel is probed.
@@ -308,7 +311,7 @@ func (p *prober) drain(conn stamp.Conn, room []byte) {
 				result.Sent, result.LostOut, result.LostBack = 0, 0, 0
 			}
 			w.quality.answered(&result)
-			w.gauge.answered(&result)
+			w.gauge.answered(w.taken(result, time.Now()))
 			if w.life.answer(w.tunnel.Probe, time.Now()) {
 				w.gauge.forget() // what it was like before says nothing
 				p.events(TunnelBack, w.tunnel.Interface, "%s to %s/%s is back: %d probes in a row were answered", w.tunnel.Interface, w.tunnel.Peer, w.tunnel.PeerLink, w.tunnel.Probe.Successes)
@@ -380,11 +383,13 @@ func (w *watched) void() {
 // look judges what is overdue of a tunnel, and sends its next probe when it is time.
 func (p *prober) look(w *watched, now time.Time) {
 	probe := w.tunnel.Probe
-	if !w.heldUntil.IsZero() && !w.held(now) {
-		w.heldUntil = time.Time{}
-		w.life.forgive() // that it was dead tells nothing of it
+	if !w.heldUntil.IsZero() && !now.Before(w.heldUntil) {
+		if w.heldAs == gateway.HoldDead {
+			w.life.forgive() // that it was dead tells nothing of it
+		}
+		w.heldUntil, w.heldAs = time.Time{}, gateway.HoldDead
 	}
-	w.drilled = w.drilled && (w.held(now) || !w.alive(now))
+	w.drilled = w.drilled && w.inDrill(now)
 	for {
 		if _, ok := w.session.Overdue(now); !ok {
 			break

@@ -53,7 +53,7 @@ func (a *Agent) state() (*gateway.State, error) {
 		if !d.Handshake.IsZero() {
 			one.HandshakeS = max(1, int(now.Sub(d.Handshake).Seconds()))
 		}
-		one.PathMTU, one.Beyond, one.Held = w.sizer.found, w.beyond, w.drilled && (w.held(now) || !w.alive(now))
+		one.PathMTU, one.Beyond, one.Held = w.sizer.found, w.beyond, w.drilled && w.inDrill(now)
 		if p := w.tunnel.Probe; p != nil && w.life.steadies(p, now) {
 			one.SteadyIn = max(1, int(w.life.heldUntil.Sub(now).Seconds()))
 		}
@@ -64,6 +64,10 @@ func (a *Agent) state() (*gateway.State, error) {
 	})
 	for i := range c.Ways {
 		out.Ways = append(out.Ways, gateway.WayState{ID: c.Ways[i].ID, Group: a.choice.Groups[i]})
+	}
+	held := a.spread(c).Ways[len(c.Ways):]
+	for i := range held {
+		out.HeldWays = append(out.HeldWays, gateway.WayState{ID: held[i].ID, Group: a.choice.Groups[len(c.Ways)+i]})
 	}
 	out.Rules = r.Rules
 	return out, nil

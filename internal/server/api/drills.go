@@ -46,7 +46,7 @@ func (s *Server) drills(a huma.API) {
 			}
 			return &struct{ Body DrillForesight }{DrillForesight{release, *p}}, nil
 		})
-	huma.Register(a, operation("start-drill", http.MethodPost, "/api/estates/{estate}/drills", "Let gateways hold a part's tunnels down for a time, in a window of maintenance"),
+	huma.Register(a, operation("start-drill", http.MethodPost, "/api/estates/{estate}/drills", "Let gateways hold a part's tunnels down for a time, or take them for slow or lossy, in a window of maintenance"),
 		func(ctx context.Context, in *struct {
 			InEstate
 			Body drills.Order
@@ -104,7 +104,7 @@ var drillReport = template.Must(template.New("drill").Funcs(template.FuncMap{
 func drillSheet(d *drills.Detail) ([]byte, error) {
 	var out bytes.Buffer
 	w := csv.NewWriter(&out)
-	if err := w.Write([]string{"second", "ends dead", "ends to be dead", "ways as predicted", "ways", "other ends dead", "gateways unheard", "differs"}); err != nil {
+	if err := w.Write([]string{"second", "ends as the part is", "ends to be so", "ways as predicted", "ways", "other ends dead or so", "gateways unheard", "differs"}); err != nil {
 		return nil, err
 	}
 	for i := range d.Points {

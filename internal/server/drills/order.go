@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -33,7 +34,7 @@ const (
 // An Order asks for a drill.
 type Order struct {
 	Part     string    `json:"part" maxLength:"200" doc:"of the outages, such as link:SITE/LINK"`
-	Seconds  int       `json:"seconds" minimum:"15" maximum:"1800" doc:"that it is held down"`
+	Seconds  int       `json:"seconds" minimum:"15" maximum:"1800" doc:"that it is held"`
 	BeginsAt time.Time `json:"begins_at,omitzero" doc:"at once when it is not given; a window of maintenance of all its sites must be open then"`
 	Every    string    `json:"every,omitempty" enum:",week,month,quarter" doc:"how often it comes again; empty for once"`
 }
@@ -119,6 +120,9 @@ func (o *Office) Start(ctx context.Context, estateKey string, order Order) (*Dri
 	prediction, release, err := o.Predict(ctx, estateKey, order.Part)
 	if err != nil {
 		return nil, err
+	}
+	if least := int(math.Ceil(prediction.Detect)) + late; order.Seconds < least {
+		return nil, &identity.Refused{Field: "seconds", Text: fmt.Sprintf("it takes up to %d s until all of it is seen: hold it for longer", least)}
 	}
 	text, err := json.Marshal(prediction)
 	if err != nil {

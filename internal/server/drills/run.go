@@ -12,6 +12,7 @@ import (
 
 	"wideknot/core/drill"
 	"wideknot/core/gateway"
+	"wideknot/core/outage"
 	"wideknot/internal/server/desk"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
@@ -148,8 +149,11 @@ func (t *turn) begin(fresh *drill.Prediction, release uint64) error {
 	before := map[string][]string{}
 	for site, s := range states {
 		for i := range s.Tunnels {
-			if !s.Tunnels[i].Up {
-				before[site] = append(before[site], s.Tunnels[i].Interface)
+			switch one := &s.Tunnels[i]; {
+			case !one.Up:
+				before[site] = append(before[site], one.Interface)
+			case one.Beyond && t.prediction.Degree != outage.Dead:
+				return t.end(Failed, "when it was time: "+one.Interface+" of "+site+" was beyond its limits already")
 			}
 		}
 	}
@@ -177,7 +181,7 @@ func (t *turn) hold(seconds int) error {
 		if !s.Holds && seconds > 0 {
 			continue
 		}
-		input, err := json.Marshal(gateway.Hold{Interfaces: s.Ends, Seconds: seconds})
+		input, err := json.Marshal(gateway.Hold{Interfaces: s.Ends, As: gateway.HoldAs(t.prediction.Degree), Seconds: seconds})
 		if err != nil {
 			return err
 		}

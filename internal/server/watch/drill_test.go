@@ -130,6 +130,53 @@ func TestADrillIsAsPredicted(t *testing.T) { // beside others it would take thei
 	}
 }
 
+// A circuit that is taken for slow is left by what is held to limits alone, as predicted, and taken
+// again; one that a gateway finds beyond its limits already is not drilled.
+func TestADrillOfSlowness(t *testing.T) { // as the one above
+	w := opened(t, "three-sites", 1, func(e *estate.Estate) {
+		e.Overlays[0].Probe = &estate.Probe{
+			Target: estate.FarEnd, IntervalMs: 500, TimeoutMs: 400, Misses: 3, Successes: 3,
+			Limits: &estate.Limits{LatencyMs: 400, LossPercent: 30, WindowS: 5, Zones: []string{"voice"}},
+		}
+		for i := range e.Sites {
+			e.Sites[i].Gateway.Switches = true
+			for j := range e.Sites[i].Subnets {
+				e.Sites[i].Subnets[j].Zone = "voice"
+			}
+		}
+	})
+	w.stand()
+	ctx := context.Background()
+	w.eventually("all alive", 60*time.Second, func(rows map[string]desk.GatewayRow) bool {
+		for _, r := range rows {
+			if r.Dead > 0 || r.Tunnels == 0 {
+				return false
+			}
+		}
+		return w.allConfirmed(1)(rows)
+	})
+	if _, err := events.AddWindow(ctx, w.db, w.row.ID, events.Window{BeginsAt: time.Now().Add(-time.Minute), Minutes: 60}); err != nil {
+		t.Fatal(err)
+	}
+	running, stop := context.WithCancel(ctx)
+	ended := make(chan struct{})
+	office := &drills.Office{Store: w.db, Desk: w.desk}
+	go func() {
+		(&drills.Runner{Office: drills.Office{Store: w.db, Desk: w.desk}, Name: "one", Log: slog.New(slog.DiscardHandler)}).Run(running)
+		close(ended)
+	}()
+	defer func() { stop(); <-ended }()
+	if _, err := office.Start(ctx, w.key, drills.Order{Part: "slow:link:withybrook/fibre", Seconds: 8}); err == nil || !strings.Contains(err.Error(), "hold it for longer") {
+		t.Errorf("for too short a time: %v", err)
+	}
+	for _, part := range []string{"slow:link:withybrook/fibre", "lossy:link:stonebeck/cell"} {
+		d := drillLater(t, office, w.key, drills.Order{Part: part, Seconds: 15})
+		if d.State != drills.Proven || d.Prediction.Tunnels == 0 || d.Prediction.Cut > 0 || d.FoundAfter == nil || d.BackAfter == nil || *d.FoundAfter < 2 || *d.BackAfter < 4 {
+			t.Errorf("%s: %s %s, found after %v, back after %v: %+v", part, d.State, d.Words, d.FoundAfter, d.BackAfter, d.Points)
+		}
+	}
+}
+
 // drillLater plans a drill, and waits until it is over.
 func drillLater(t *testing.T, office *drills.Office, estate string, order drills.Order) *drills.Detail {
 	t.Helper()

@@ -1269,7 +1269,7 @@ export interface paths {
         /** List drills, the newest first */
         get: operations["list-drills"];
         put?: never;
-        /** Let gateways hold a part's tunnels down for a time, in a window of maintenance */
+        /** Let gateways hold a part's tunnels down for a time, or take them for slow or lossy, in a window of maintenance */
         post: operations["start-drill"];
         delete?: never;
         options?: never;
@@ -2681,13 +2681,18 @@ export interface components {
              */
             cut: number;
             /**
+             * @description how badly it fails; empty where it is dead
+             * @enum {string}
+             */
+            degree?: "" | "slow" | "lossy";
+            /**
              * Format: double
-             * @description until all of them are found dead, in seconds
+             * @description until all of them are found so, in seconds
              */
             detect_s: number;
             /**
              * Format: int64
-             * @description pairs of sites that go by other tunnels
+             * @description pairs of sites that go by other tunnels, if only for what is held to limits
              */
             moved: number;
             part: string;
@@ -2707,11 +2712,13 @@ export interface components {
             squeezed: number;
             /**
              * Format: int64
-             * @description that it kills
+             * @description that it kills, or takes beyond their limits
              */
             tunnels: number;
         };
         DrillGroup: {
+            /** Format: int64 */
+            among?: number;
             ends: string[];
             /** Format: int64 */
             place: number;
@@ -2720,6 +2727,8 @@ export interface components {
             groups: components["schemas"]["DrillGroup"][];
             /** Format: int64 */
             id: number;
+            /** @description to limits */
+            keeps?: boolean;
         };
         Echoes: {
             /** Format: int64 */
@@ -3984,7 +3993,7 @@ export interface components {
             part: string;
             /**
              * Format: int64
-             * @description that it is held down
+             * @description that it is held
              */
             seconds: number;
         };
@@ -4161,7 +4170,7 @@ export interface components {
             all_ways: number;
             /**
              * Format: int64
-             * @description ends of tunnels that are dead, of those that are to be
+             * @description ends of tunnels that are as the part is, dead or beyond their limits, of those that are to be
              */
             dead: number;
             /**
@@ -4171,7 +4180,7 @@ export interface components {
             ends: number;
             /**
              * Format: int64
-             * @description ends that are dead and are not to be
+             * @description ends that are so, or dead, and are not to be
              */
             others: number;
             /** Format: int64 */
@@ -4183,7 +4192,7 @@ export interface components {
             unheard: number;
             /**
              * Format: int64
-             * @description that go as predicted for what is dead
+             * @description that go as predicted for that
              */
             ways: number;
             /** @description the first 20 that differ, in words */
@@ -4200,13 +4209,18 @@ export interface components {
              */
             cut: number;
             /**
+             * @description how badly it fails; empty where it is dead
+             * @enum {string}
+             */
+            degree?: "" | "slow" | "lossy";
+            /**
              * Format: double
-             * @description until all of them are found dead, in seconds
+             * @description until all of them are found so, in seconds
              */
             detect_s: number;
             /**
              * Format: int64
-             * @description pairs of sites that go by other tunnels
+             * @description pairs of sites that go by other tunnels, if only for what is held to limits
              */
             moved: number;
             part: string;
@@ -4224,7 +4238,7 @@ export interface components {
             squeezed: number;
             /**
              * Format: int64
-             * @description that it kills
+             * @description that it kills, or takes beyond their limits
              */
             tunnels: number;
         };

@@ -1,15 +1,16 @@
 import type { DrillDetail } from "../../api/client";
 import { Plot } from "../../parts/plot";
 
-/** Course draws a drill second by second: what is dead, and which ways go as predicted. */
+/** Course draws a drill second by second: what is as the part is, and which ways go as predicted. */
 export function Course({ d }: { d: DrillDetail }) {
   const began = Date.parse(d.began_at ?? d.begins_at) / 1000;
   const at = d.points.map((p) => began + p.second);
   const last = d.points.at(-1);
   const to = Math.max(began + d.seconds + d.prediction.return_s + 5, at.at(-1) ?? began);
   const ends = d.prediction.sites.reduce((n, s) => n + s.ends.length, 0);
+  const are = d.prediction.degree ? "beyond limits" : "dead";
   const lines = [
-    { label: "ends dead", values: d.points.map((p) => p.dead), color: "primary" as const },
+    { label: `ends ${are}`, values: d.points.map((p) => p.dead), color: "primary" as const },
     {
       label: "ways not as predicted",
       values: d.points.map((p) => p.all_ways - p.ways),
@@ -17,7 +18,7 @@ export function Course({ d }: { d: DrillDetail }) {
       dash: [6, 3],
     },
     {
-      label: "other ends dead",
+      label: d.prediction.degree ? "other ends beyond limits or dead" : "other ends dead",
       values: d.points.map((p) => p.others),
       color: "warning" as const,
       dash: [2, 3],
@@ -26,7 +27,7 @@ export function Course({ d }: { d: DrillDetail }) {
   return (
     <>
       <Plot
-        name="Ends dead"
+        name={`Ends ${are}`}
         unit="ends of tunnels"
         at={at}
         lines={lines}
@@ -42,7 +43,8 @@ export function Course({ d }: { d: DrillDetail }) {
         sync="drill"
       />
       <p className="text-secondary text-[13px] mb-2">
-        {ends} ends are to be dead from the first mark on, {d.prediction.detect_s.toFixed(1)} s after it began
+        {ends} ends are to be {are} from the first mark on, {d.prediction.detect_s.toFixed(1)} s after it
+        began
         {d.let_go_at ? "; at the second it was let go" : ""}. Seen is what gateways reported, up to a second
         behind.
       </p>

@@ -4,7 +4,7 @@ import type { Drill } from "../../api/client";
 export const states: Record<Drill["state"], string> = {
   waiting: "○ waits for its time",
   beginning: "◐ begins",
-  running: "◐ held down",
+  running: "◐ held",
   returning: "◐ let go, coming back",
   proven: "✓ as predicted",
   differs: "■ not as predicted",

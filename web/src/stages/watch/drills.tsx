@@ -23,6 +23,9 @@ const lengths: [seconds: number, words: string][] = [
   [1800, "30 minutes"],
 ];
 
+/** By how many seconds what gateways report may be behind. */
+const late = 4;
+
 const repeats = { "": "once", week: "each week", month: "each month", quarter: "each quarter" } as const;
 
 /**
@@ -40,8 +43,8 @@ export default function Drills() {
   return (
     <div className="pb-10">
       <StageHead title="Drills">
-        Is it so, what Outages says? Gateways hold a part's tunnels down for a time, and what they do is set
-        beside what was predicted.
+        Is it so, what Outages says? Gateways hold a part's tunnels down for a time, or take them for slow or
+        lossy, and what they do is set beside what was predicted.
       </StageHead>
       <div className="px-6 max-w-6xl">
         <Trouble error={list.error} />
@@ -75,7 +78,7 @@ function Plan(props: { at: Place; part: string; operates: boolean; onStarted: (n
   const foreseen = useForesight(at.estate, part);
   const start = useStartDrill(at.estate);
   const windows = useWindows(at.estate).data ?? [];
-  const [seconds, setSeconds] = useState(30);
+  const [chosen, setSeconds] = useState(0);
   const [begins, setBegins] = useState("");
   const [every, setEvery] = useState<keyof typeof repeats>("");
   const refused = start.error instanceof Problem ? start.error.fields : {};
@@ -90,20 +93,31 @@ function Plan(props: { at: Place; part: string; operates: boolean; onStarted: (n
   }
   const holders = p.sites.filter((s) => s.holds).map((s) => s.key);
   const open = holders.every((site) => windows.some((w) => w.open && (!w.site || w.site === site)));
+  const enough = lengths.filter(([n]) => n >= Math.ceil(p.detect_s) + late);
+  const seconds = chosen || (enough[0]?.[0] ?? 1800);
   return (
     <section className="mb-5" data-testid="drill-plan">
       <h2 className="text-lg">{partText(part)}</h2>
       <ul className="mb-2 list-disc pl-5">
         <li>
-          {many(p.tunnels, "tunnel")} {p.tunnels === 1 ? "is" : "are"} held down by the{" "}
+          {many(p.tunnels, "tunnel")} {p.tunnels === 1 ? "is" : "are"}{" "}
+          {p.degree ? `taken for ${p.degree}` : "held down"} by the{" "}
           {holders.length === 1 ? "gateway" : "gateways"} of {holders.slice(0, 6).join(", ")}
           {holders.length > 6 ? ` and ${holders.length - 6} more` : ""}; {many(p.sites.length, "gateway")}{" "}
           find that.
         </li>
-        <li>
-          All of it is found within {p.detect_s.toFixed(1)} s, and back within {p.return_s.toFixed(1)} s after
-          it is let go.
-        </li>
+        {p.degree ? (
+          <li>
+            What is held to limits leaves them within {p.detect_s.toFixed(1)} s, where another tunnel to the
+            same site keeps to its limits, and takes them again within {p.return_s.toFixed(1)} s after they
+            are let go.
+          </li>
+        ) : (
+          <li>
+            All of it is found within {p.detect_s.toFixed(1)} s, and back within {p.return_s.toFixed(1)} s
+            after it is let go.
+          </li>
+        )}
         <li>
           {many(p.moved + p.squeezed, "pair of sites goes", "pairs of sites go")} by other tunnels
           {p.squeezed > 0 ? `, ${p.squeezed} of them with too little` : ""};{" "}
@@ -114,10 +128,17 @@ function Plan(props: { at: Place; part: string; operates: boolean; onStarted: (n
           )}
           .
         </li>
-        <li>
-          Tunnels are held down by their probes, so traffic goes on until both ends find them dead: what moves
-          loses nothing. They come back by themselves, whatever becomes of this server.
-        </li>
+        {p.degree ? (
+          <li>
+            Only the figures that are compared with limits are made worse, at both ends: no packet is late or
+            lost, and all else stays. They come back by themselves, whatever becomes of this server.
+          </li>
+        ) : (
+          <li>
+            Tunnels are held down by their probes, so traffic goes on until both ends find them dead: what
+            moves loses nothing. They come back by themselves, whatever becomes of this server.
+          </li>
+        )}
       </ul>
       {props.operates ? (
         <>
@@ -147,7 +168,7 @@ function Plan(props: { at: Place; part: string; operates: boolean; onStarted: (n
               );
             }}
           >
-            <Field label="Held down for">
+            <Field label="Held for" error={refused.seconds}>
               {(aria) => (
                 <select
                   {...aria}
@@ -155,7 +176,7 @@ function Plan(props: { at: Place; part: string; operates: boolean; onStarted: (n
                   value={seconds}
                   onChange={(e) => setSeconds(Number(e.target.value))}
                 >
-                  {lengths.map(([n, words]) => (
+                  {enough.map(([n, words]) => (
                     <option key={n} value={n}>
                       {words}
                     </option>
@@ -203,6 +224,8 @@ function Plan(props: { at: Place; part: string; operates: boolean; onStarted: (n
     </section>
   );
 }
+
+const found = (p: Drill["prediction"]) => (p.degree ? "beyond their limits" : "dead");
 
 /** Run shows one drill, while it goes on and after. */
 function Run({ at, number, operates }: { at: Place; number: number; operates: boolean }) {
@@ -261,7 +284,7 @@ function Run({ at, number, operates }: { at: Place; number: number; operates: bo
         </thead>
         <tbody>
           <tr>
-            <td>All found dead, and ways moved</td>
+            <td>All found {found(d.prediction)}, and ways moved</td>
             <td className="text-right">{d.prediction.detect_s.toFixed(1)} s</td>
             <td className="text-right">{seen(d.found_after_s)}</td>
           </tr>
