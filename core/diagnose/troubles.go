@@ -21,7 +21,7 @@ type Trouble struct {
 	Link  string       `json:"link,omitempty"`
 	Part  string       `json:"part,omitempty" doc:"that failed, as outages name it"`
 	Since gateway.Time `json:"since,omitempty" doc:"when the first of its tunnels died"`
-	// Tunnels are those that it explains, and Beyond those that its failure does not foresee.
+	// Tunnels are those that it explains.
 	Tunnels  int      `json:"tunnels"`
 	Dead     []string `json:"dead" doc:"the first of its tunnels, by name"`
 	Pair     []string `json:"pair,omitempty" doc:"two sites, where it is of tunnels between them"`
@@ -32,8 +32,8 @@ type Trouble struct {
 	Cut      int      `json:"cut" doc:"pairs of sites that are cut"`
 	CutSites []string `json:"cut_sites" doc:"sites that are cut off, the first"`
 	Repair   Cure     `json:"repair"`
-	// All names all of its tunnels, and Unsettled says that it may soon be told as part of another
-	// one: what its circuit says comes later.
+	// All names all of its tunnels that are dead, and Unsettled says that it may soon be told as
+	// part of another one: what its circuit says comes later.
 	All       []string `json:"-"`
 	Unsettled bool     `json:"-"`
 	Patient   bool     `json:"-"` // it cuts nobody, and mostly passes: lines come back after tunnels
@@ -80,6 +80,14 @@ type Situation struct {
 	Squeezed int       `json:"squeezed" doc:"pairs of which there is too little room"`
 	Moved    int       `json:"moved" doc:"pairs that go by other tunnels"`
 	CutSites []string  `json:"cut_sites" doc:"sites that are cut off, the first"`
+}
+
+// DeadTunnels counts the tunnels that are dead.
+func (s *Situation) DeadTunnels() (n int) {
+	for i := range s.Troubles {
+		n += len(s.Troubles[i].All)
+	}
+	return n
 }
 
 // Look says what is not as designed, by what gateways reported last.

@@ -270,7 +270,7 @@ func TestADrillIsNoFault(t *testing.T) {
 		}
 	}
 	is := Look(known, model)
-	if len(is.Troubles) != 1 || is.Troubles[0].Code != Drilled || is.Troubles[0].Tunnels != n || is.Cut != 0 {
+	if len(is.Troubles) != 1 || is.Troubles[0].Code != Drilled || is.Troubles[0].Tunnels != n || is.Cut != 0 || is.DeadTunnels() != n {
 		t.Errorf("%d tunnels are held down: %+v", n, is.Troubles)
 	}
 	for _, g := range known.Gateways { // or taken for slow
@@ -280,7 +280,7 @@ func TestADrillIsNoFault(t *testing.T) {
 		}
 	}
 	is = Look(known, model)
-	if len(is.Troubles) != 1 || is.Troubles[0].Code != Drilled || is.Troubles[0].Tunnels != n || !strings.Contains(is.Troubles[0].Words, "beyond their limits") {
+	if len(is.Troubles) != 1 || is.Troubles[0].Code != Drilled || is.Troubles[0].Tunnels != n || !strings.Contains(is.Troubles[0].Words, "beyond their limits") || is.DeadTunnels() != 0 {
 		t.Errorf("%d tunnels are taken for slow: %+v", n, is.Troubles)
 	}
 }

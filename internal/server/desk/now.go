@@ -93,11 +93,7 @@ func nowOf(view *View, known *diagnose.Known, ways int) *Now {
 	out.Tunnels = view.Plan.Tunnels()
 	out.DeadWays = ways
 	out.Situation = diagnose.Look(known, view.Model())
-	for i := range out.Troubles {
-		if t := &out.Troubles[i]; t.Code != diagnose.Lossy {
-			out.Dead += t.Tunnels
-		}
-	}
+	out.Dead = out.DeadTunnels()
 	return out
 }
 
