@@ -200,6 +200,14 @@ func (p *prober) watch(c *gateway.Config) {
 		w.place = len(p.queue) - 1
 	}
 	p.remember = map[string]bool{}
+	p.tellings(c)
+	p.retell(now)
+	heap.Init(&p.queue)
+	p.signal(p.wake)
+}
+
+// tellings takes the overlays whose hubs tell; of those that stay what was told is kept.
+func (p *prober) tellings(c *gateway.Config) {
 	toldBefore := p.told
 	p.told = nil
 	for i := range c.Tellings {
@@ -211,9 +219,6 @@ func (p *prober) watch(c *gateway.Config) {
 		}
 		p.told = append(p.told, o)
 	}
-	p.retell(now)
-	heap.Init(&p.queue)
-	p.signal(p.wake)
 }
 
 // links says which interfaces are up, by their numbers, and of which addresses the device
