@@ -160,7 +160,7 @@ func (k *node) byTunnel() {
 	for i := range c.Tunnels {
 		at[c.Tunnels[i].Interface] = i
 	}
-	k.passing, k.kept, k.marks = make([][]int, len(at)), make([][]int, len(at)), make([]int, len(at))
+	k.passing, k.kept, k.marks = make([][]int, len(c.Tunnels)), make([][]int, len(c.Tunnels)), make([]int, len(c.Tunnels))
 	note := func(list [][]int, name string, i int) {
 		if t, there := at[name]; there {
 			list[t] = append(list[t], i)
