@@ -1,6 +1,8 @@
 package route
 
 import (
+	"math/rand/v2"
+	"net/netip"
 	"reflect"
 	"slices"
 	"testing"
@@ -45,7 +47,10 @@ func TestRoutesByClassesAreThoseOfEachSite(t *testing.T) {
 		}
 	}
 	for seed := range uint64(300) {
-		compare(seed, sample.Mixed(seed))
+		e := sample.Mixed(seed)
+		compare(seed, e)
+		collide(e, rand.New(rand.NewPCG(seed, 1)))
+		compare(seed, e)
 	}
 	for seed := range uint64(4) {
 		e, err := sample.Estate(sample.Options{Sites: 60, Links: 3, Hubs: 3, Subnets: 2, Seed: seed})
@@ -56,6 +61,28 @@ func TestRoutesByClassesAreThoseOfEachSite(t *testing.T) {
 	}
 	if shared < 500 {
 		t.Errorf("only %d sites are in the class of another", shared)
+	}
+}
+
+// collide gives some subnets the prefixes of others, or half of them.
+func collide(e *estate.Estate, r *rand.Rand) {
+	subnet := func() *estate.Subnet {
+		for range 20 {
+			if s := &e.Sites[r.IntN(len(e.Sites))]; len(s.Subnets) > 0 {
+				return &s.Subnets[r.IntN(len(s.Subnets))]
+			}
+		}
+		return nil
+	}
+	for range 4 {
+		to, from := subnet(), subnet()
+		if to == nil || from == nil {
+			return
+		}
+		to.Prefix, to.Map = from.Prefix, netip.Prefix{}
+		if r.IntN(2) == 0 {
+			to.Prefix = netip.PrefixFrom(from.Prefix.Addr(), min(from.Prefix.Bits()+1, from.Prefix.Addr().BitLen()))
+		}
 	}
 }
 
