@@ -275,7 +275,7 @@ func aDrillIsAsPredicted(d *desk) {
 	d.click("section a", "Drill it")
 	d.find("[data-testid=drill-plan] li", "nobody is cut")
 	d.click("[data-testid=drill-plan] button", "Begin the drill")
-	d.await(30*time.Second, "[data-testid=drill] p", "held down")
+	d.await(30*time.Second, "[data-testid=drill] p", "held")
 	d.await(2*time.Minute, "[data-testid=drill] p", "as predicted")
 	if report := string(d.download("[data-testid=drill] a", "Report")); !strings.Contains(report, "provider:Lumenway") || !strings.Contains(report, "✓ As predicted") {
 		d.t.Errorf("the report says %s", report)

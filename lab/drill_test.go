@@ -3,9 +3,11 @@ package main
 import (
 	"context"
 	"log/slog"
+	"net/netip"
 	"testing"
 	"time"
 
+	"wideknot/core/estate"
 	"wideknot/core/gateway"
 	"wideknot/internal/server/drills"
 	"wideknot/internal/server/events"
@@ -16,8 +18,14 @@ import (
 // Real gateways hold tunnels down for a drill, move and come back as predicted; say what a tunnel
 // bears whose circuit the kernel makes narrow; and what they measured is kept.
 func TestRealGatewaysDrillAndBear(t *testing.T) {
-	t.Parallel() // it waits most of the time
-	o := operate(t)
+	t.Parallel()                             // it waits most of the time
+	o := operate(t, func(e *estate.Estate) { // and a second circuit, for calls to stay within limits
+		e.Sites[1].Links = append(e.Sites[1].Links, estate.Link{Key: "cell", Reach: estate.Static, Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.30")}, Device: "wan1", NextHop: []netip.Addr{netip.MustParseAddr("198.51.100.29")}})
+		for i := range e.Sites {
+			e.Sites[i].Subnets[0].Zone = "calls"
+		}
+		e.Overlays[0].Probe.Limits = &estate.Limits{LatencyMs: 400, LossPercent: 30, WindowS: 3, Zones: []string{"calls"}}
+	})
 	o.server("a", 0)
 	o.confirmed(1, 60*time.Second)
 	o.alive(60 * time.Second)
@@ -69,23 +77,31 @@ func TestRealGatewaysDrillAndBear(t *testing.T) {
 	}()
 	defer func() { stop(); <-ended }()
 	part := "link:" + o.routes.Plan.Site(tarn).Key + "/" + toMill.Link
-	d, err := office.Start(ctx, o.key, drills.Order{Part: part, Seconds: 15})
-	o.must(err)
-	var detail *drills.Detail
-	for until := time.Now().Add(90 * time.Second); ; time.Sleep(300 * time.Millisecond) {
-		detail, err = office.Get(ctx, o.key, d.Number)
-		o.must(err)
-		if detail.EndedAt != nil {
-			break
+	for _, part := range []string{part, "slow:" + part} {
+		detail := o.drilled(office, part)
+		if detail.State != drills.Proven || detail.FoundAfter == nil || detail.Prediction.Tunnels == 0 {
+			t.Errorf("%s: %s %s, found after %v, back after %v: %+v", part, detail.State, detail.Words, detail.FoundAfter, detail.BackAfter, detail.Points)
 		}
-		if time.Now().After(until) {
-			t.Fatalf("it is not over: %+v", detail)
-		}
-	}
-	if detail.State != drills.Proven || detail.FoundAfter == nil {
-		t.Errorf("%s %s, found after %v, back after %v: %+v", detail.State, detail.Words, detail.FoundAfter, detail.BackAfter, detail.Points)
 	}
 	o.measured(row.ID, toMill)
+}
+
+// drilled rehearses a failure, and waits until that is over.
+func (o *operated) drilled(office *drills.Office, part string) *drills.Detail {
+	o.t.Helper()
+	ctx := context.Background()
+	d, err := office.Start(ctx, o.key, drills.Order{Part: part, Seconds: 15})
+	o.must(err)
+	for until := time.Now().Add(90 * time.Second); ; time.Sleep(300 * time.Millisecond) {
+		detail, err := office.Get(ctx, o.key, d.Number)
+		o.must(err)
+		if detail.EndedAt != nil {
+			return detail
+		}
+		if time.Now().After(until) {
+			o.t.Fatalf("it is not over: %+v", detail)
+		}
+	}
 }
 
 // measured looks for what was measured of a tunnel while that was held down.

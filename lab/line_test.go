@@ -65,13 +65,16 @@ type operated struct {
 }
 
 // operate brings the sites up, with gateways that joined and nothing else.
-func operate(t *testing.T) *operated {
+func operate(t *testing.T, changes ...func(e *estate.Estate)) *operated {
 	needsNamespaces(t)
 	e, _, err := estate.Read(strings.NewReader(three))
 	if err != nil {
 		t.Fatal(err)
 	}
 	probed(e, false)
+	for _, change := range changes {
+		change(e)
+	}
 	keys := keysFor(e)
 	for i := range e.Sites {
 		e.Sites[i].Gateway.PublicKey = e.Allocations.Keys[e.Sites[i].Key]
