@@ -7,6 +7,8 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+
+	"wideknot/core/gateway"
 )
 
 // A Round is one wave taking one step.
@@ -318,6 +320,7 @@ func (w *walk) rounds(waves []Wave, steps bool) []Round {
 		together bool
 		name     string
 	}{{Widened, Old, true, "accept more: "}, {Sending, Widened, false, "send anew: "}, {New, Sending, true, "accept less: "}} {
+		differs := w.steps(pass.from, pass.stage)
 		var last *Round
 		for i := range waves {
 			var sites []string
@@ -325,7 +328,7 @@ func (w *walk) rounds(waves []Wave, steps bool) []Round {
 			for _, site := range waves[i].Sites {
 				g := &w.gateways[w.index[site]]
 				hubs = hubs || relays(g.Old) || relays(g.New)
-				if !same(At(g.Old, g.New, pass.from), At(g.Old, g.New, pass.stage)) {
+				if differs[w.index[site]] {
 					sites = append(sites, site)
 				}
 			}
@@ -343,6 +346,24 @@ func (w *walk) rounds(waves []Wave, steps bool) []Round {
 			}
 		}
 	}
+	return out
+}
+
+// steps tells of which gateways something differs between two stages.
+func (w *walk) steps(from, to Stage) []bool {
+	out := make([]bool, len(w.gateways))
+	spread(len(w.gateways), func(i int) {
+		config := func(s Stage) *gateway.Config {
+			switch s {
+			case Old:
+				return w.gateways[i].Old
+			case New:
+				return w.gateways[i].New
+			}
+			return w.at(i, s).config
+		}
+		out[i] = w.changing[i] && !same(config(from), config(to))
+	})
 	return out
 }
 

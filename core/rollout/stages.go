@@ -197,23 +197,40 @@ func (w *widening) filter(beside []*gateway.Tunnel) {
 	if len(beside) == 0 {
 		return
 	}
-	f.Overlays = slices.Clone(f.Overlays)
+	// Clipped, so that what is added does not go into the base's own lists.
+	f.Overlays, f.Arrivals, f.Kept = slices.Clone(f.Overlays), slices.Clip(f.Arrivals), slices.Clip(f.Kept)
+	ports, kept := make(map[int]bool, len(beside)), make(map[string]bool, len(beside))
+	overlays := map[string][]string{} // interfaces by overlay
+	var order []string
 	for _, t := range beside {
-		if i := slices.IndexFunc(there.Arrivals, func(a gateway.Arrival) bool { return a.Port == t.WireGuard.Port }); i >= 0 {
-			f.Arrivals = append(f.Arrivals[:len(f.Arrivals):len(f.Arrivals)], there.Arrivals[i])
+		ports[t.WireGuard.Port], kept[t.Interface] = true, true
+		if overlays[t.Overlay] == nil {
+			order = append(order, t.Overlay)
 		}
-		if i := slices.IndexFunc(there.Kept, func(k gateway.Kept) bool { return k.Interface == t.Interface }); i >= 0 {
-			f.Kept = append(f.Kept[:len(f.Kept):len(f.Kept)], there.Kept[i])
+		overlays[t.Overlay] = append(overlays[t.Overlay], t.Interface)
+	}
+	for _, arrival := range there.Arrivals {
+		if ports[arrival.Port] {
+			f.Arrivals = append(f.Arrivals, arrival)
+			delete(ports, arrival.Port)
 		}
-		w.pass(t)
+	}
+	for _, k := range there.Kept {
+		if kept[k.Interface] {
+			f.Kept = append(f.Kept, k)
+			delete(kept, k.Interface)
+		}
+	}
+	for _, overlay := range order {
+		w.pass(overlay, overlays[overlay])
 	}
 }
 
-// pass lets a tunnel's packets pass as those of its overlay do.
-func (w *widening) pass(t *gateway.Tunnel) {
+// pass lets packets of tunnels pass as those of their overlay do.
+func (w *widening) pass(overlay string, interfaces []string) {
 	overlays := &w.out.Filter.Overlays
 	of := func(list []gateway.Passing) int {
-		return slices.IndexFunc(list, func(o gateway.Passing) bool { return o.Overlay == t.Overlay })
+		return slices.IndexFunc(list, func(o gateway.Passing) bool { return o.Overlay == overlay })
 	}
 	from := of(w.other.Filter.Overlays)
 	if from < 0 {
@@ -228,10 +245,20 @@ func (w *widening) pass(t *gateway.Tunnel) {
 		at = len(*overlays) - 1
 	}
 	o := &(*overlays)[at]
-	o.Interfaces = append(o.Interfaces[:len(o.Interfaces):len(o.Interfaces)], t.Interface)
+	o.Interfaces = append(slices.Clip(o.Interfaces), interfaces...)
 	o.Relays = o.Relays || there.Relays
-	if slices.Contains(there.Back, t.Interface) {
-		o.Back = append(o.Back[:len(o.Back):len(o.Back)], t.Interface)
+	back := make(map[string]bool, len(there.Back))
+	for _, name := range there.Back {
+		back[name] = true
+	}
+	before := len(o.Back)
+	o.Back = slices.Clip(o.Back)
+	for _, name := range interfaces {
+		if back[name] {
+			o.Back = append(o.Back, name)
+		}
+	}
+	if len(o.Back) > before {
 		o.BackFrom = both(o.BackFrom, there.BackFrom)
 	}
 }
