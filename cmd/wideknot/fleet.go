@@ -81,6 +81,7 @@ func (s *standIns) run(c *cobra.Command, name string) error {
 		return err
 	}
 	w := fleet.New(e, s.seed, slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})))
+	w.Crowd = true
 	ctx, stop := context.WithCancelCause(c.Context())
 	defer stop(nil)
 	if s.listen != "" {

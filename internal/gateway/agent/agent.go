@@ -31,6 +31,9 @@ type Settings struct {
 	Now func() time.Time
 	// Light leaves out what only one agent of a machine may have: threads that answer in time.
 	Light bool
+	// Crowd is of one that begins at the same moment as many others, whose tunnels carry nothing
+	// yet: of two ends, the one that does not decide lets the other shake hands first.
+	Crowd bool
 }
 
 // An Agent keeps one gateway. One goroutine, Run's, owns all that it holds; others ask
@@ -95,6 +98,7 @@ func New(plane Plane, s Settings) (*Agent, error) {
 		links: map[string]*circuit{}, told: map[string]bool{}, sampler: newSampler(),
 	}
 	a.prober = newProber(s.Log, a.event)
+	a.prober.crowd = s.Crowd
 	return a, nil
 }
 

@@ -32,7 +32,7 @@ type prober struct {
 	wake     chan struct{}
 	boot     time.Duration       // between the boot clock and the monotonic one
 	remember map[string]bool     // tunnels that were dead when the agent ended
-	begun    bool                // some configuration was taken
+	crowd    bool                // none was taken yet, see Settings
 	carrying map[netip.Addr]bool // of this gateway's addresses: whether their device does
 	told     []*told             // overlays whose hubs tell, in the configuration's order
 	tellAt   time.Time           // when news is told; zero where there is none
@@ -161,8 +161,8 @@ func (p *prober) watch(c *gateway.Config) {
 	p.watched, p.byNumber, p.queue = make(map[string]*watched, len(c.Tunnels)), map[uint16]*watched{}, p.queue[:0]
 	now := time.Now()
 	probed, after := 0, 2
-	if !p.begun { // where a region has power again, gateways begin seconds apart
-		p.begun, after = true, 4
+	if p.crowd { // they begin a second or two apart
+		p.crowd, after = false, 4
 	}
 	for i := range c.Tunnels {
 		t := &c.Tunnels[i]
