@@ -91,6 +91,12 @@ func TestDiagnose(t *testing.T) {
 			g.Runs, g.Keeps = &runs, 1
 		}
 	}
+	hostsNear := func(site string, e gateway.Echo) int { // gateways answer each other, and hosts their own ones
+		if e.Size == 0 && !netip.PrefixFrom(e.From, 24).Masked().Contains(e.To) {
+			return 0
+		}
+		return all(site, e)
+	}
 	nobodyFar := func(site string, e gateway.Echo) int { // hosts answer their own gateways alone
 		if e.Size > 0 {
 			return 0
@@ -131,6 +137,7 @@ func TestDiagnose(t *testing.T) {
 		{name: "one probe of twenty is chance", change: lossy(20, 50_000), verdict: Arrives},
 		{name: "four of forty", change: lossy(40, 100_000), verdict: Poor, causes: []Cause{{Code: LossyOneWay, Sure: Likely, Site: "tarnhollow"}}},
 		{name: "ten of a hundred", change: lossy(5000, 100_000), verdict: Poor, causes: []Cause{{Code: LossyOneWay, Sure: Sure, Site: "tarnhollow"}}},
+		{name: "and what was lost of an echo says nothing of the host", change: lossy(5000, 100_000), of: hostsNear, verdict: Poor, causes: []Cause{{Code: LossyOneWay, Sure: Sure, Site: "tarnhollow"}}},
 		{name: "losses of when it was dead", change: func(k *Known) {
 			lossy(5000, 100_000)(k)
 			k.Gateways["tarnhollow"].State.At = "2026-12-01T03:01:00Z"

@@ -71,7 +71,7 @@ func (d *diagnoser) seeHosts() {
 	if !known {
 		return
 	}
-	if e.Answered < d.now.MTU && !d.poor {
+	if e.Answered < d.now.MTU && !d.poor || e.Answered == 0 {
 		if e, known = d.again(d.from, here, thereSeen, d.now.MTU); !known {
 			d.failed = e.Answered == 0
 			return
@@ -184,6 +184,10 @@ func (d *diagnoser) beyond(from, to int, own, hostSeen, host netip.Addr) {
 	}
 	e, known := d.echo(from, own, hostSeen, 0)
 	if !known || e.Answered > 0 || d.forgotten(e) {
+		return
+	}
+	if d.poor { // it may have been lost on the way
+		d.unseen(fmt.Sprintf("the way loses packets, so that it is not known whether %s answers from afar", host))
 		return
 	}
 	d.onLAN(to, Fails, "it answers its gateway, and nobody beyond")
