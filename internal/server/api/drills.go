@@ -14,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"wideknot/core/drill"
+	"wideknot/core/outage"
 	"wideknot/internal/server/drills"
 )
 
@@ -104,7 +105,11 @@ var drillReport = template.Must(template.New("drill").Funcs(template.FuncMap{
 func drillSheet(d *drills.Detail) ([]byte, error) {
 	var out bytes.Buffer
 	w := csv.NewWriter(&out)
-	if err := w.Write([]string{"second", "ends as the part is", "ends to be so", "ways as predicted", "ways", "other ends dead or so", "gateways unheard", "differs"}); err != nil {
+	are := "dead"
+	if d.Prediction.Degree != outage.Dead {
+		are = "beyond limits"
+	}
+	if err := w.Write([]string{"second", "ends " + are, "ends to be " + are, "ways as predicted", "ways", "other ends " + are, "gateways unheard", "differs"}); err != nil {
 		return nil, err
 	}
 	for i := range d.Points {
