@@ -227,7 +227,10 @@ func (p *Prediction) As(held bool, states map[string]*gateway.State, before map[
 				is, words, not = t.Beyond, "is beyond its limits", "keeps to its limits"
 			}
 			dead[t.Interface] = known || to && p.Degree == outage.Dead
-			beyond[t.Interface] = to && p.Degree != outage.Dead
+			beyond[t.Interface] = to
+			if p.Degree == outage.Dead { // what is beyond its limits meanwhile is left as it would be
+				beyond[t.Interface] = t.Beyond
+			}
 			switch {
 			case to && p.Degree != outage.Dead && !t.Up:
 				out.Ends++
@@ -250,8 +253,12 @@ func (p *Prediction) As(held bool, states map[string]*gateway.State, before map[
 		}
 		for k := range s.Ways {
 			w := &s.Ways[k]
+			is, said := uses[w.ID]
+			if !said && w.Keeps && p.Degree == outage.Dead { // its agent is of before
+				continue
+			}
 			out.AllWays++
-			if to, is := w.group(dead, beyond), uses[w.ID]; to == is {
+			if to := w.group(dead, beyond); to == is {
 				out.Ways++
 			} else {
 				say("a way of %s goes by %s, and is to go by %s", s.Key, w.words(is), w.words(to))

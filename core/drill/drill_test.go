@@ -133,6 +133,31 @@ func predictEverySingleFailure(t *testing.T, limits *estate.Limits) {
 	}
 }
 
+// A tunnel that is beyond its limits while another dies moves what is held to them, which is no
+// difference; nor is that an older agent does not say by what that goes.
+func TestLimitsAreNoDifferenceToWhatIsDead(t *testing.T) {
+	p := &Prediction{Sites: []Touched{{Key: "tarn", Ends: []string{"c"}, Ways: []DrillWay{
+		{ID: 1, Groups: []DrillGroup{{Place: 1, Ends: []string{"a"}}, {Place: 2, Ends: []string{"b"}}}},
+		{ID: 2, Keeps: true, Groups: []DrillGroup{{Place: 1, Ends: []string{"a"}, Among: 1}, {Place: 2, Ends: []string{"b"}, Among: 1}}},
+	}}}}
+	is := &gateway.State{
+		Tunnels: []gateway.TunnelState{{Interface: "a", Up: true, Beyond: true}, {Interface: "b", Up: true}, {Interface: "c"}},
+		Ways:    []gateway.WayState{{ID: 1, Group: 1}}, HeldWays: []gateway.WayState{{ID: 2, Group: 2}},
+	}
+	states := map[string]*gateway.State{"tarn": is}
+	if seen := p.As(true, states, nil); !seen.Whole() || seen.AllWays != 2 {
+		t.Errorf("beyond its limits: %+v", seen)
+	}
+	is.HeldWays[0].Group = 1
+	if seen := p.As(true, states, nil); seen.Whole() {
+		t.Errorf("what is held stays: %+v", seen)
+	}
+	is.HeldWays = nil
+	if seen := p.As(true, states, nil); !seen.Whole() || seen.AllWays != 1 {
+		t.Errorf("an older agent: %+v", seen)
+	}
+}
+
 func TestDifferencesAreNamed(t *testing.T) {
 	routes, model := brindlewater(t, nil)
 	part, err := outage.ParsePart("link:tarnhollow/ring")
