@@ -23,14 +23,7 @@ func TestADrillIsAsPredicted(t *testing.T) { // beside others it would take thei
 	})
 	world := w.stand()
 	ctx := context.Background()
-	w.eventually("all alive", 60*time.Second, func(rows map[string]desk.GatewayRow) bool {
-		for _, r := range rows {
-			if r.Dead > 0 || r.Tunnels == 0 {
-				return false
-			}
-		}
-		return w.allConfirmed(1)(rows)
-	})
+	w.eventually("all alive", 60*time.Second, w.allAlive)
 	office := &drills.Office{Store: w.db, Desk: w.desk}
 	order := drills.Order{Part: "link:withybrook/fibre", Seconds: 8}
 	if _, err := office.Start(ctx, w.key, order); err == nil || !strings.Contains(err.Error(), "window") {
@@ -147,14 +140,7 @@ func TestADrillOfSlowness(t *testing.T) { // as the one above
 	})
 	w.stand()
 	ctx := context.Background()
-	w.eventually("all alive", 60*time.Second, func(rows map[string]desk.GatewayRow) bool {
-		for _, r := range rows {
-			if r.Dead > 0 || r.Tunnels == 0 {
-				return false
-			}
-		}
-		return w.allConfirmed(1)(rows)
-	})
+	w.eventually("all alive", 60*time.Second, w.allAlive)
 	if _, err := events.AddWindow(ctx, w.db, w.row.ID, events.Window{BeginsAt: time.Now().Add(-time.Minute), Minutes: 60}); err != nil {
 		t.Fatal(err)
 	}
@@ -173,6 +159,16 @@ func TestADrillOfSlowness(t *testing.T) { // as the one above
 	if d.State != drills.Proven || d.Prediction.Tunnels == 0 || d.Prediction.Cut > 0 || d.FoundAfter == nil || d.BackAfter == nil || *d.BackAfter < 4 {
 		t.Errorf("%s %s, found after %v, back after %v: %+v", d.State, d.Words, d.FoundAfter, d.BackAfter, d.Points)
 	}
+}
+
+// allAlive reports whether all keep release 1, and all their tunnels live.
+func (w *works) allAlive(rows map[string]desk.GatewayRow) bool {
+	for _, r := range rows {
+		if r.Dead > 0 || r.Tunnels == 0 {
+			return false
+		}
+	}
+	return w.allConfirmed(1)(rows)
 }
 
 // drillLater plans a drill, and waits until it is over.
