@@ -3,6 +3,7 @@
 package drill
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 
@@ -100,7 +101,7 @@ func Predict(routes *route.Map, model *outage.Model, part outage.Part) (*Predict
 	}
 	if out.Tunnels = ends / 2; out.Tunnels == 0 {
 		if part.Degree != outage.Dead {
-			return nil, fmt.Errorf("no gateway at %s holds a tunnel to limits that would notice: set them in Shape, at the overlay", part)
+			return nil, errors.New("no gateway holds a tunnel to limits that would notice: set limits of latency, jitter or loss in Outages, with the probes of the overlay")
 		}
 		return nil, fmt.Errorf("%s carries no tunnel", part)
 	}
