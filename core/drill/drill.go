@@ -205,49 +205,15 @@ const mostWrong = 20
 // As compares what gateways report with a prediction while the part is held, or, once it is not,
 // with all being well. What was dead before is no difference.
 func (p *Prediction) As(held bool, states map[string]*gateway.State, before map[string][]string) (out Seen) {
-	say := func(format string, values ...any) {
-		if len(out.Wrong) < mostWrong {
-			out.Wrong = append(out.Wrong, fmt.Sprintf(format, values...))
-		}
-	}
 	for i := range p.Sites {
 		s := &p.Sites[i]
 		state := states[s.Key]
 		if state == nil {
 			out.Unheard++
-			say("the gateway of %s says nothing", s.Key)
+			out.say("the gateway of %s says nothing", s.Key)
 			continue
 		}
-		dead, beyond := map[string]bool{}, map[string]bool{}
-		for k := range state.Tunnels {
-			t := &state.Tunnels[k]
-			known := !t.Up && slices.Contains(before[s.Key], t.Interface)
-			to := held && slices.Contains(s.Ends, t.Interface)
-			is, words, not := !t.Up, "is dead", "lives"
-			if p.Degree != outage.Dead && t.Up {
-				is, words, not = t.Beyond, "is beyond its limits", "keeps to its limits"
-			}
-			dead[t.Interface] = known || to && p.Degree == outage.Dead
-			beyond[t.Interface] = to
-			if p.Degree == outage.Dead { // what is beyond its limits meanwhile is left as it would be
-				beyond[t.Interface] = t.Beyond
-			}
-			switch {
-			case to && p.Degree != outage.Dead && !t.Up:
-				out.Ends++
-				say("%s of %s is dead", t.Interface, s.Key)
-			case to:
-				out.Ends++
-				if is {
-					out.Dead++
-				} else {
-					say("%s of %s %s", t.Interface, s.Key, not)
-				}
-			case is && !known:
-				out.Others++
-				say("%s of %s %s", t.Interface, s.Key, words)
-			}
-		}
+		dead, beyond := p.ends(s, held, state, before[s.Key], &out)
 		uses := make(map[int]int, len(state.Ways)+len(state.HeldWays))
 		for _, w := range slices.Concat(state.Ways, state.HeldWays) {
 			uses[w.ID] = w.Group
@@ -262,11 +228,53 @@ func (p *Prediction) As(held bool, states map[string]*gateway.State, before map[
 			if to := w.group(dead, beyond); to == is {
 				out.Ways++
 			} else {
-				say("a way of %s goes by %s, and is to go by %s", s.Key, w.words(is), w.words(to))
+				out.say("a way of %s goes by %s, and is to go by %s", s.Key, w.words(is), w.words(to))
 			}
 		}
 	}
 	return out
+}
+
+// ends compares the ends of tunnels at a site with what they are to be, and tells by which of
+// them no way, and no way that is held to limits, is to go.
+func (p *Prediction) ends(s *Touched, held bool, state *gateway.State, before []string, out *Seen) (dead, beyond map[string]bool) {
+	dead, beyond = map[string]bool{}, map[string]bool{}
+	for k := range state.Tunnels {
+		t := &state.Tunnels[k]
+		known := !t.Up && slices.Contains(before, t.Interface)
+		to := held && slices.Contains(s.Ends, t.Interface)
+		is, words, not := !t.Up, "is dead", "lives"
+		if p.Degree != outage.Dead && t.Up {
+			is, words, not = t.Beyond, "is beyond its limits", "keeps to its limits"
+		}
+		dead[t.Interface] = known || to && p.Degree == outage.Dead
+		beyond[t.Interface] = to
+		if p.Degree == outage.Dead { // what is beyond its limits meanwhile is left as it would be
+			beyond[t.Interface] = t.Beyond
+		}
+		switch {
+		case to && p.Degree != outage.Dead && !t.Up:
+			out.Ends++
+			out.say("%s of %s is dead", t.Interface, s.Key)
+		case to:
+			out.Ends++
+			if is {
+				out.Dead++
+			} else {
+				out.say("%s of %s %s", t.Interface, s.Key, not)
+			}
+		case is && !known:
+			out.Others++
+			out.say("%s of %s %s", t.Interface, s.Key, words)
+		}
+	}
+	return dead, beyond
+}
+
+func (s *Seen) say(format string, values ...any) {
+	if len(s.Wrong) < mostWrong {
+		s.Wrong = append(s.Wrong, fmt.Sprintf(format, values...))
+	}
 }
 
 // group is the place of the group by which it goes, 0 where nothing lives: the first with a living
