@@ -188,8 +188,8 @@ func (t *turn) about(try int) string {
 	return fmt.Sprintf("rollout %d round %d try %d", t.row.Number, t.row.Round, try)
 }
 
-// askEchoes lets gateways ask each other.
-func (t *turn) askEchoes(try int) error {
+// beginEchoes lets gateways ask each other for the first time.
+func (t *turn) beginEchoes() error {
 	list, _, err := t.questions()
 	if err != nil {
 		return err
@@ -197,6 +197,24 @@ func (t *turn) askEchoes(try int) error {
 	if t.row.Round < len(t.plan.Rounds)-1 {
 		list = thinned(list, mostBetween)
 	}
+	if err := t.dropEchoes(echoAttempts); err != nil { // of when it was asked before a person decided
+		return err
+	}
+	return t.askEchoes(1, list)
+}
+
+// dropEchoes forgets what was asked and answered in some tries.
+func (t *turn) dropEchoes(tries int) error {
+	for try := range tries {
+		if err := t.tx.DropAsks(t.row.EstateID, t.about(try+1)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// askEchoes lets gateways ask each other.
+func (t *turn) askEchoes(try int, list []question) error {
 	by := map[string][]gateway.Echo{}
 	for i := range list {
 		q := &list[i]
@@ -230,14 +248,18 @@ func (t *turn) echoing() error {
 		if t.now.Sub(t.row.Since) < awayAfter && t.returning() {
 			return nil
 		}
-		return t.askEchoes(1)
+		return t.beginEchoes()
 	}
 	try := proof.Echoes.Try
-	rows, err := t.tx.AsksAbout(t.row.EstateID, t.about(try))
-	if err != nil {
-		return err
+	var tries [][]store.Ask
+	for n := range try {
+		rows, err := t.tx.AsksAbout(t.row.EstateID, t.about(n+1))
+		if err != nil {
+			return err
+		}
+		tries = append(tries, rows)
 	}
-	up := t.up()
+	rows, up := tries[try-1], t.up()
 	open := slices.ContainsFunc(rows, func(a store.Ask) bool { return a.AnsweredAt == nil && up[a.Site] })
 	if open && t.now.Sub(t.row.Since) < echoSeconds*time.Second {
 		return nil
@@ -246,14 +268,14 @@ func (t *turn) echoing() error {
 	if err != nil {
 		return err
 	}
-	list = asked(list, rows)
+	list = asked(list, tries[0])
 	echoes.Try, echoes.Asked = try, len(list)
-	differ := t.compare(list, rows, echoes)
-	if err := t.tx.DropAsks(t.row.EstateID, t.about(try)); err != nil {
-		return err
+	differ, again := t.compare(list, tries, echoes)
+	if len(again) > 0 && try < echoAttempts { // what was lost may have been lost by chance
+		return t.askEchoes(try+1, again)
 	}
-	if len(differ) > 0 && try < echoAttempts { // what was lost may have been lost by chance
-		return t.askEchoes(try + 1)
+	if err := t.dropEchoes(try); err != nil {
+		return err
 	}
 	proof.At, proof.Echoes = &t.now, echoes
 	proof.differ(differ...)
@@ -269,39 +291,52 @@ func (t *turn) echoing() error {
 	return t.proven()
 }
 
-// compare sets answers beside what is expected, and fills the grid.
-func (t *turn) compare(list []question, rows []store.Ask, out *Echoes) []Unexpected {
-	answers := map[string]map[[2]netip.Addr]*gateway.Echoed{}
+// heard finds what gateways answered in a try.
+func heard(rows []store.Ask) map[string]map[[2]netip.Addr]*gateway.Echoed {
+	out := map[string]map[[2]netip.Addr]*gateway.Echoed{}
 	for i := range rows {
-		var heard []gateway.Echoed
-		if rows[i].Output == nil || json.Unmarshal([]byte(*rows[i].Output), &heard) != nil {
+		var list []gateway.Echoed
+		if rows[i].Output == nil || json.Unmarshal([]byte(*rows[i].Output), &list) != nil {
 			continue
 		}
 		of := map[[2]netip.Addr]*gateway.Echoed{}
-		for k := range heard {
-			of[[2]netip.Addr{heard[k].From, heard[k].To}] = &heard[k]
+		for k := range list {
+			of[[2]netip.Addr{list[k].From, list[k].To}] = &list[k]
 		}
-		answers[rows[i].Site] = of
+		out[rows[i].Site] = of
+	}
+	return out
+}
+
+// compare sets answers beside what is expected, and fills the grid. What was as expected in one
+// try is; of what was in none the last answer counts, and it is to be asked again.
+func (t *turn) compare(list []question, tries [][]store.Ask, out *Echoes) (differ []Unexpected, again []question) {
+	answers := make([]map[string]map[[2]netip.Addr]*gateway.Echoed, len(tries))
+	words := map[string]string{}
+	for n, rows := range tries {
+		answers[n] = heard(rows)
+		for i := range rows {
+			words[rows[i].Site] = rows[i].Words
+		}
 	}
 	owners := t.network.Addresses(t.network.Before(&t.plan.Plan, t.row.Round+1))
 	for i := range list {
 		owners[list[i].source] = list[i].from
 	}
-	words := map[string]string{}
-	for i := range rows {
-		words[rows[i].Site] = rows[i].Words
-	}
 	grid := newGrid(out.Sites)
-	var differ []Unexpected
 	for i := range list {
 		q := &list[i]
-		mark, seen := q.judge(answers[q.from][[2]netip.Addr{q.source, q.target}], owners)
+		mark, seen := q.best(answers, owners)
 		name := Unexpected{q.from, "echo to " + q.to, q.expected(), seen, q.from + ">" + q.to, q.to}
 		if mark == silent {
 			out.Silent++
 			name = Unexpected{q.from, "its echoes", "told", strings.TrimSpace("not told " + words[q.from]), q.from + " silent", ""}
 		}
-		switch accepted := slices.Contains(t.s.Accepted, name.key); {
+		accepted := slices.Contains(t.s.Accepted, name.key)
+		if !accepted && (mark == silent || seen != "") {
+			again = append(again, *q)
+		}
+		switch {
 		case mark == silent && (accepted || len(differ) > 0 && differ[len(differ)-1].key == name.key):
 		case mark == silent, seen != "" && !accepted:
 			differ = append(differ, name)
@@ -314,7 +349,20 @@ func (t *turn) compare(list []question, rows []store.Ask, out *Echoes) []Unexpec
 		grid.put(q.from, q.to, mark)
 	}
 	out.Grid = grid.rows()
-	return differ
+	return differ, again
+}
+
+// best judges what was answered to a question in some tries, until it is as expected.
+func (q *question) best(tries []map[string]map[[2]netip.Addr]*gateway.Echoed, owners map[netip.Addr]string) (mark byte, seen string) {
+	mark = silent
+	for _, answers := range tries {
+		if a := answers[q.from][[2]netip.Addr{q.source, q.target}]; a != nil {
+			if mark, seen = q.judge(a, owners); seen == "" {
+				break
+			}
+		}
+	}
+	return mark, seen
 }
 
 // common says which site is in all of some pairs, where there are several and one is.

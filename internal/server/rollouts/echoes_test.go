@@ -1,6 +1,7 @@
 package rollouts
 
 import (
+	"fmt"
 	"net/netip"
 	"testing"
 
@@ -47,6 +48,29 @@ func TestEchoesAreJudged(t *testing.T) {
 		q := question{from: "tarn", to: "beck", is: c.is, certain: c.certain}
 		if mark, seen := q.judge(c.heard, owners); mark != c.mark || (seen == "") != (mark == asIs || mark == asNone || mark == silent) {
 			t.Errorf("%s: %c %q, not %c", c.name, mark, seen, c.mark)
+		}
+	}
+	q := question{from: "tarn", to: "beck", source: at("10.1.0.1"), target: at("10.2.0.1"), is: straight, certain: true}
+	try := func(answered int) []store.Ask {
+		output := fmt.Sprintf(`[{"from":"10.1.0.1","to":"10.2.0.1","answered":%d}]`, answered)
+		return []store.Ask{{Site: "tarn", Output: &output}}
+	}
+	for name, c := range map[string]struct {
+		tries [][]store.Ask
+		mark  byte
+	}{
+		"answered in one try of three":       {[][]store.Ask{try(84), try(1420), try(0)}, asIs},
+		"never whole, the last counts":       {[][]store.Ask{try(0), try(84)}, small},
+		"its gateway said nothing in a try":  {[][]store.Ask{try(84), {{Site: "tarn"}}}, small},
+		"its gateway said nothing in any":    {[][]store.Ask{{{Site: "tarn"}}, {}}, silent},
+		"its gateway told in the second try": {[][]store.Ask{{}, try(1420)}, asIs},
+	} {
+		var tries []map[string]map[[2]netip.Addr]*gateway.Echoed
+		for _, rows := range c.tries {
+			tries = append(tries, heard(rows))
+		}
+		if mark, _ := q.best(tries, owners); mark != c.mark {
+			t.Errorf("%s: %c, not %c", name, mark, c.mark)
 		}
 	}
 	pairs := func(list ...[2]string) (out []Unexpected) {
