@@ -40,7 +40,7 @@ var may = map[string][]string{
 	"internal/server/api":      {"core", "internal/server/desk", "internal/server/drills", "internal/server/enrol", "internal/server/events", "internal/server/identity", "internal/server/rollouts", "internal/server/series", "internal/server/store"},
 	"cmd/wideknot":             {"core", "examples", "internal/fleet", "internal/gateway/agent", "internal/gateway/join", "internal/gateway/kernel", "internal/gateway/socket", "internal/line", "internal/server/api", "internal/server/desk", "internal/server/drills", "internal/server/enrol", "internal/server/events", "internal/server/identity", "internal/server/rollouts", "internal/server/store", "internal/server/watch"},
 	"examples":                 {"core"},
-	"lab":                      {"core", "internal/gateway/socket"},
+	"lab":                      {"core", "internal/fleet", "internal/gateway/memory", "internal/gateway/socket"},
 	"mutate":                   {},
 	"notices":                  {},
 	"golden":                   {},

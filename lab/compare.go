@@ -22,6 +22,7 @@ type question struct {
 // Counts say how much was compared.
 type Counts struct {
 	Pairs, Ways, Failures, Verdicts, MTUs int
+	Packets                               int           // that arrived on both planes
 	Echoes                                int           // of gateways that asked each other
 	Again                                 int           // asked again, as agents saw a tunnel die that was only late
 	Slowest                               time.Duration // that an agent was in seeing a tunnel die
@@ -33,6 +34,7 @@ func (c *Counts) add(d Counts) {
 	c.Failures += d.Failures
 	c.Verdicts += d.Verdicts
 	c.MTUs += d.MTUs
+	c.Packets += d.Packets
 	c.Echoes += d.Echoes
 	c.Again += d.Again
 	c.Slowest = max(c.Slowest, d.Slowest)

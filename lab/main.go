@@ -28,6 +28,7 @@ func main() {
 	seeds := flag.String("seeds", "0-19", "the first and the last seed")
 	failures := flag.Int("failures", 1000, "how many of the single failures of each estate are caused")
 	agents := flag.Bool("agents", false, "let agents keep the gateways, in place of bundles: they see failures by themselves")
+	planes := flag.Bool("planes", false, "let hosts say the same on kernels and on stand-ins, and compare what arrives")
 	soak := flag.Duration("soak", 0, "for how long random faults happen to the estate of the first seed, kept by agents")
 	parallel := flag.Int("parallel", 4, "how many estates are up at once")
 	flag.Parse()
@@ -50,7 +51,14 @@ func main() {
 	for seed := first; seed <= last; seed++ {
 		group.Go(func() error {
 			began := time.Now()
-			counts, differences, err := Try(seed, *failures, *agents)
+			var counts Counts
+			var differences []string
+			var err error
+			if *planes {
+				counts.Packets, differences, err = Planes(seed, 4)
+			} else {
+				counts, differences, err = Try(seed, *failures, *agents)
+			}
 			if err != nil {
 				return fmt.Errorf("seed %d: %w", seed, err)
 			}

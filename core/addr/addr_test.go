@@ -251,3 +251,17 @@ func TestMoved(t *testing.T) {
 		}
 	}
 }
+
+func TestAlike(t *testing.T) {
+	for _, c := range []struct {
+		a, b string
+		want int
+	}{
+		{"10.0.0.1", "10.0.0.1", 32}, {"10.0.0.1", "138.0.0.1", 0}, {"10.0.0.0", "10.0.0.1", 31}, {"10.1.0.0", "10.0.0.0", 15},
+		{"2001:db8::1", "2001:db8::1", 128}, {"2001:db8::", "2001:db8:8000::", 32}, {"fd00::1", "2001:db8::1", 0},
+	} {
+		if got := Alike(netip.MustParseAddr(c.a), netip.MustParseAddr(c.b)); got != c.want {
+			t.Errorf("%s and %s: %d, not %d", c.a, c.b, got, c.want)
+		}
+	}
+}

@@ -2,6 +2,7 @@ package addr
 
 import (
 	"fmt"
+	"math/bits"
 	"net/netip"
 	"strings"
 )
@@ -31,4 +32,16 @@ func CheckAddr(a netip.Addr) error {
 		return fmt.Errorf("%q is an IPv4 address in IPv6 form; write the IPv4 address", a)
 	}
 	return nil
+}
+
+// Alike counts the bits with which two addresses of one family begin alike.
+func Alike(a, b netip.Addr) (n int) {
+	one, other := a.AsSlice(), b.AsSlice()
+	for i := range min(len(one), len(other)) {
+		if differ := one[i] ^ other[i]; differ != 0 {
+			return n + bits.LeadingZeros8(differ)
+		}
+		n += 8
+	}
+	return n
 }

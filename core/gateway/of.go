@@ -5,6 +5,7 @@ import (
 	"math"
 	"net/netip"
 	"slices"
+	"sync"
 
 	"wideknot/core/addr"
 	"wideknot/core/estate"
@@ -35,7 +36,9 @@ func Of(m *route.Map, site int) *Config {
 	k.tunnels()
 	k.numbers = make([]map[int]int, len(p.Overlays))
 	k.tellings()
-	table, extras := m.Tables(site)
+	room := rooms.Get().(*route.Room)
+	defer rooms.Put(room)
+	table, extras := m.TablesIn(room, site)
 	k.farEnds()
 	k.table(DefaultTable, table, true)
 	for i := range extras {
@@ -51,6 +54,9 @@ func Of(m *route.Map, site int) *Config {
 	k.neighbours(table, extras)
 	return k.out
 }
+
+// rooms are for routes, which take more than what is made of them.
+var rooms = sync.Pool{New: func() any { return new(route.Room) }}
 
 // links numbers the links when the site has several and says how each is left: a
 // tunnel's own packets must leave by the link it was made for.

@@ -113,7 +113,7 @@ func (m *tables) onwardTable(overlay int) []Route {
 	g, site := m.graphs[overlay], m.site
 	c := m.chainer(overlay)
 	own := m.Plan.Site(site).Shared(g.overlay.Spec.Key)
-	out := make([]Route, 0, len(m.shared[overlay].list))
+	out := m.room.take(len(m.shared[overlay].list))
 	for _, h := range m.shared[overlay].list {
 		if h.site == site || h.within(own) {
 			continue

@@ -11,10 +11,11 @@ type tables struct {
 	*Map
 	site     int
 	chainers []*chainer // by overlay; nil where none was asked for
+	room     *Room      // nil where routes are kept
 }
 
 func (m *Map) tables(site int) *tables {
-	return &tables{m, site, make([]*chainer, len(m.graphs))}
+	return &tables{m, site, make([]*chainer, len(m.graphs)), nil}
 }
 
 func (t *tables) chainer(overlay int) *chainer {

@@ -214,9 +214,35 @@ func (m *Map) Table(site int) []Route { return m.tables(site).main() }
 
 // Tables returns the routes of a site, as Table does, and the tables it needs besides,
 // as Extras does.
-func (m *Map) Tables(site int) (main []Route, extras []Extra) {
+func (m *Map) Tables(site int) (main []Route, extras []Extra) { return m.TablesIn(nil, site) }
+
+// TablesIn returns the same, in a room where there is one: the routes are there until it is
+// used again.
+func (m *Map) TablesIn(room *Room, site int) (main []Route, extras []Extra) {
 	t := m.tables(site)
+	if t.room = room; room != nil {
+		room.used = 0
+	}
 	return t.main(), t.extras()
+}
+
+// A Room is memory for the routes of one site.
+type Room struct {
+	routes []Route
+	used   int
+}
+
+// take returns an empty list with room for so many routes.
+func (r *Room) take(size int) []Route {
+	if r == nil {
+		return make([]Route, 0, size)
+	}
+	if len(r.routes)-r.used < size { // who has something in the old has it still
+		r.routes, r.used = make([]Route, max(size, 2*len(r.routes))), 0
+	}
+	out := r.routes[r.used : r.used : r.used+size]
+	r.used += size
+	return out
 }
 
 func (m *tables) main() []Route {
@@ -273,7 +299,7 @@ func (m *tables) routes(open, closed []int) []Route {
 	for _, i := range open {
 		size += len(m.shared[i].list)
 	}
-	out := make([]Route, 0, size)
+	out := m.room.take(size)
 	for _, i := range open {
 		out = m.routesOf(out, i)
 	}

@@ -100,6 +100,10 @@ var on, off = true, false
 var faults = []planted{
 	{name: "nothing", from: "10.60.1.9", to: "10.60.5.9"},
 	{name: "forwarded port missing", do: func(s *standing) { s.anew("ford", "copse"); changes(Change{Do: "forward", Site: "ford", On: &off})(s) }, from: "10.60.4.9", to: "10.60.2.9", code: diagnose.NotForwarded, site: "ford", sure: diagnose.Likely, wait: detects},
+	{name: "forwarded, behind a second router that does not", do: func(s *standing) {
+		s.anew("ford", "copse")
+		changes(Change{Do: "nat", Site: "ford", NAT: &Behaviour{Expires: 60, Double: true}})(s)
+	}, from: "10.60.4.9", to: "10.60.2.9", code: diagnose.NotForwarded, site: "ford", sure: diagnose.Likely, wait: detects},
 	{name: "forwarded to a wrong port", do: func(s *standing) {
 		s.anew("ford", "copse")
 		changes(Change{Do: "forward", Site: "ford", Shift: 700})(s)

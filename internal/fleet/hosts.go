@@ -125,12 +125,33 @@ func (w *World) fromHost(s *Site, p memory.Packet) {
 	w.wire.carry(time.Now().Add(onLANAfter), len(p), func() { s.Machine.Inject(s.lan, p) })
 }
 
+// Tap lets somebody take what reaches the LANs of sites, in the place of their hosts.
+func (w *World) Tap(take func(site string, p memory.Packet)) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.tap = take
+}
+
+// FromHost sends a packet as a host of a site does, whatever it is.
+func (w *World) FromHost(site string, p memory.Packet) {
+	if s := w.Site(site); s != nil {
+		w.wire.carry(time.Now().Add(onLANAfter), len(p), func() { s.Machine.Inject(s.lan, p) })
+	}
+}
+
 // discardPort is that of a service that answers nothing (RFC 863).
 const discardPort = 9
 
 // onLAN gives a packet to the host that has its address: one that waits, or one that
 // answers.
 func (w *World) onLAN(s *Site, p memory.Packet) {
+	w.mu.Lock()
+	tap := w.tap
+	w.mu.Unlock()
+	if tap != nil {
+		tap(s.Key, p)
+		return
+	}
 	src, dst, protocol, ok := p.Parse()
 	if !ok || !slices.ContainsFunc(s.subnets, func(n netip.Prefix) bool { return n.Contains(dst.Addr()) }) {
 		return
@@ -217,7 +238,7 @@ func (w *World) back(l *Link, to netip.AddrPort, p memory.Packet) {
 		return
 	}
 	if l.behind != nil {
-		inside, at, ok := l.behind.enter(protocol, from, to.Port(), now)
+		inside, at, ok := l.behind.admit(protocol, from, to.Port(), now)
 		if !ok {
 			return
 		}

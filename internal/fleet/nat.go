@@ -145,6 +145,32 @@ func (n *nat) forget(l *Link) {
 	}
 }
 
+// hide gives what leaves a link the address and port that it has outside.
+func (l *Link) hide(protocol byte, from, to netip.AddrPort, now time.Time) netip.AddrPort {
+	if l.before != nil {
+		if from = l.before.leave(l, protocol, from, to, now); !from.IsValid() {
+			return from
+		}
+	}
+	return l.behind.leave(l, protocol, from, to, now)
+}
+
+// admit finds where what comes from outside goes in the end.
+func (n *nat) admit(protocol byte, from netip.AddrPort, port uint16, now time.Time) (l *Link, to netip.AddrPort, ok bool) {
+	if l, to, ok = n.enter(protocol, from, port, now); ok && l.before != nil {
+		return l.before.enter(protocol, from, to.Port(), now)
+	}
+	return l, to, ok
+}
+
+// forget lets the routers before a link begin anew.
+func (l *Link) forget() {
+	l.behind.forget(l)
+	if l.before != nil {
+		l.before.forget(l)
+	}
+}
+
 // Behaviour is how a NAT behaves.
 type Behaviour struct {
 	// Dependent: another port outside for each far end (endpoint-dependent mapping).
@@ -153,6 +179,8 @@ type Behaviour struct {
 	Open bool `json:"open" yaml:"open"`
 	// Expires is how many seconds a port lives without a packet from inside.
 	Expires int `json:"expires" yaml:"expires"`
+	// Double: the site's own router translates too, and its provider's behind it forwards nothing.
+	Double bool `json:"double" yaml:"double"`
 }
 
 func (b *Behaviour) expires() time.Duration {

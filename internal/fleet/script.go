@@ -204,19 +204,23 @@ func (w *World) change(l *Link, c *Change) error {
 		if l.behind == nil {
 			return errors.New("no router is before it")
 		}
-		l.behind.forget(l)
+		l.forget()
 	case "forward":
 		if l.spec.Reach != estate.Forwarded {
 			return errors.New("nothing is forwarded to it")
 		}
 		l.unforward, l.shift = c.On != nil && !*c.On, c.Shift
-		l.behind.forget(l)
+		l.forget()
 	case "nat":
 		if l.behind == nil || c.NAT == nil {
 			return errors.New("it is not behind NAT, or nothing is said of how that behaves")
 		}
 		l.nat = *c.NAT
-		l.behind.forget(l)
+		l.before = nil
+		if l.nat.Double {
+			l.before = newNAT(w.shared())
+		}
+		l.forget()
 	}
 	return nil
 }

@@ -163,6 +163,38 @@ func TestNATKinds(t *testing.T) {
 	}
 }
 
+// Behind two routers an answer gets through both, and a forwarded port leads nowhere.
+func TestDoubleNAT(t *testing.T) {
+	w := New(causesEstate(t), 1, slog.New(slog.DiscardHandler))
+	near, far, other := netip.MustParseAddrPort("192.168.8.20:5000"), netip.MustParseAddrPort("203.0.113.1:7"), netip.MustParseAddrPort("203.0.113.2:7")
+	const udp = 17
+	if err := w.Do(Change{Do: "nat", Site: "ford", NAT: &Behaviour{Expires: 30, Double: true}}); err != nil {
+		t.Fatal(err)
+	}
+	l := w.Site("ford").Links[0]
+	now := time.Now()
+	out := l.hide(udp, near, far, now)
+	if inner := l.before.out[mapping{link: l, protocol: udp, inside: near}]; inner == nil || out.Addr() != l.behind.outside || !netip.MustParsePrefix("100.64.0.0/10").Contains(l.before.outside) {
+		t.Fatalf("it leaves as %v, by %+v", out, inner)
+	}
+	if at, to, ok := l.behind.admit(udp, far, out.Port(), now); !ok || at != l || to != near {
+		t.Errorf("an answer gets to %v, %v", to, ok)
+	}
+	if _, _, ok := l.behind.admit(udp, other, out.Port(), now); ok || l.forwards(near.Port()) {
+		t.Error("somebody who was not asked gets in")
+	}
+	if _, _, ok := l.behind.admit(udp, far, out.Port(), now.Add(31*time.Second)); ok {
+		t.Error("it never ends")
+	}
+	l.hide(udp, near, far, now)
+	if err := w.Do(Change{Do: "restart", Site: "ford"}); err != nil || len(l.before.in)+len(l.behind.in) > 0 {
+		t.Errorf("routers that began anew know %d and %d ports, %v", len(l.before.in), len(l.behind.in), err)
+	}
+	if err := w.Do(Change{Do: "nat", Site: "ford", NAT: &Behaviour{}}); err != nil || l.before != nil || !l.forwards(51820) {
+		t.Errorf("with one router again: %v", err)
+	}
+}
+
 // What a link is like is what packets find: its rate, its loss, its MTU.
 func TestCircuits(t *testing.T) {
 	w := plain(t, "three-sites")

@@ -40,6 +40,7 @@ type World struct {
 	stale    map[string][]netip.Addr // what the name service tells of names that it does not keep up with
 	dynamic  uint32                  // addresses given so far
 	asked    map[question]chan answer
+	tap      func(site string, p memory.Packet) // takes what reaches LANs; nil where hosts do
 	serial   uint16
 	neighbor map[string]bool // sites whose router beside the gateway lacks its routes
 	stateful map[string]bool // or drops what it did not see begin
@@ -92,6 +93,7 @@ type Link struct {
 	nic       string
 	inside    []netip.Addr // of the gateway's device
 	behind    *nat         // nil for one with an address of its own
+	before    *nat         // the site's own router, where that translates too; see Behaviour.Double
 	nat       Behaviour
 	unforward bool // the router before it forwards nothing, whatever was agreed
 	shift     int  // or to a port so much higher
@@ -257,6 +259,12 @@ func (w *World) give() netip.Addr {
 	return netip.AddrFrom4([4]byte{198, 18, byte(w.dynamic >> 8), byte(w.dynamic)})
 }
 
+// shared hands out an address between a site's router and its provider's (RFC 6598).
+func (w *World) shared() netip.Addr {
+	w.dynamic++
+	return netip.AddrFrom4([4]byte{100, 64, byte(w.dynamic >> 8), byte(w.dynamic)})
+}
+
 // insideOf is the address of a gateway behind a router.
 func insideOf(hops []netip.Addr, i int) netip.Addr {
 	for _, h := range hops {
@@ -274,7 +282,7 @@ func insideOf(hops []netip.Addr, i int) netip.Addr {
 
 // forwards reports whether the router before a link lets a port in.
 func (l *Link) forwards(port uint16) bool {
-	if l.spec.Reach != estate.Forwarded || l.unforward {
+	if l.spec.Reach != estate.Forwarded || l.unforward || l.nat.Double {
 		return false
 	}
 	return len(l.spec.Forwards) == 0 || slices.ContainsFunc(l.spec.Forwards, func(text string) bool {
@@ -328,12 +336,10 @@ func (w *World) outward(l *Link, p memory.Packet) {
 		return
 	}
 	if l.behind != nil {
-		from := l.behind.leave(l, protocol, src, dst, now)
-		if !from.IsValid() {
+		if src = l.hide(protocol, src, dst, now); !src.IsValid() {
 			return
 		}
-		p = p.From(from)
-		src = from
+		p = p.From(src)
 	}
 	underlay := l.spec.UnderlayOf()
 	if w.service(l, underlay, src, dst, protocol, p, at) {
@@ -341,7 +347,7 @@ func (w *World) outward(l *Link, p memory.Packet) {
 	}
 	far := w.outside[place{underlay, dst.Addr()}]
 	if n := w.nats[place{underlay, dst.Addr()}]; n != nil {
-		inside, to, ok := n.enter(protocol, src, dst.Port(), now)
+		inside, to, ok := n.admit(protocol, src, dst.Port(), now)
 		if !ok {
 			if far = w.forwarded(n, protocol, dst.Port()); far == nil {
 				return

@@ -10,12 +10,28 @@ type tuple struct {
 	src, dst     netip.Addr
 	protocol     byte
 	sport, dport uint16
+	kind         byte // of an echo: whether it asks or answers
 }
 
-func (in *info) tuple() tuple { return tuple{in.src, in.dst, in.protocol, in.sport, in.dport} }
+func (in *info) tuple() tuple {
+	t := tuple{src: in.src, dst: in.dst, protocol: in.protocol, sport: in.sport, dport: in.dport}
+	if in.echo() {
+		t.kind = in.kind
+	}
+	return t
+}
 
 // back is the direction of its answers.
-func (t tuple) back() tuple { return tuple{t.dst, t.src, t.protocol, t.dport, t.sport} }
+func (t tuple) back() tuple {
+	out := tuple{t.dst, t.src, t.protocol, t.dport, t.sport, t.kind}
+	switch {
+	case t.protocol == ProtoICMP:
+		out.kind = t.kind ^ echo4 ^ echoReply4
+	case t.protocol == ProtoICMPv6 && t.kind != 0:
+		out.kind = t.kind ^ echo6 ^ echoReply6
+	}
+	return out
+}
 
 // A flow is packets of two hosts there and back. Original is as its first packet came,
 // answers are as they come: they differ by what was translated.
@@ -46,18 +62,17 @@ type standing struct {
 	fresh   bool // the first packet: the flow is not known yet
 }
 
-// of finds the flow of a packet, or makes one that is not known yet.
+// of finds the flow of a packet, or makes one that is not known yet. What belongs to none and
+// begins none has none: it is not translated.
 func (t *flowTable) of(p Packet, in *info, now time.Time) standing {
 	if in.isError() {
 		about, ok := p.quoted(in)
 		if !ok {
 			return standing{}
 		}
-		if f := t.known[about.tuple()]; f != nil {
-			return standing{flow: f, related: true, reply: about.tuple() != f.answers}
-		}
-		if f := t.known[about.tuple().back()]; f != nil { // it was seen as it left, translated
-			return standing{flow: f, related: true, reply: about.tuple().back() == f.answers}
+		back := about.tuple().back() // the error is of the other direction than what it is about
+		if f := t.known[back]; f != nil {
+			return standing{flow: f, related: true, reply: back != f.original}
 		}
 		return standing{}
 	}
@@ -66,6 +81,9 @@ func (t *flowTable) of(p Packet, in *info, now time.Time) standing {
 		reply := in.tuple() != f.original
 		f.answered = f.answered || reply
 		return standing{flow: f, reply: reply}
+	}
+	if !in.begins(p) {
+		return standing{}
 	}
 	one := in.tuple()
 	return standing{flow: &flow{original: one, answers: one.back(), seen: now}, fresh: true}
@@ -107,10 +125,8 @@ func (s *standing) translate(p Packet, in *info, of side) {
 		to = f.original.back()
 	}
 	switch {
-	case s.related: // where an error goes is set right; who reads it knows the packet by its ports
-		if of == destination && s.reply {
-			p.address(in.src, f.original.src)
-		}
+	case s.related:
+		s.relate(p, in, of)
 	case of == destination:
 		p.address(in.src, to.dst)
 		if to.dport != in.dport {
@@ -123,4 +139,30 @@ func (s *standing) translate(p Packet, in *info, of side) {
 		}
 	}
 	*in, _ = p.read()
+}
+
+// relate changes an error about a packet of a flow that is translated: who reads it finds in it
+// what it sent itself, and it comes from where that was sent.
+func (s *standing) relate(p Packet, in *info, of side) {
+	f := s.flow
+	sent := f.original // by who reads the error
+	changed := map[side]bool{
+		destination: f.answers.dst != f.original.src || f.answers.dport != f.original.sport,
+		source:      f.answers.src != f.original.dst || f.answers.sport != f.original.dport,
+	}
+	if !s.reply {
+		sent = f.answers
+		changed[destination], changed[source] = changed[source], changed[destination]
+	}
+	if !changed[of] {
+		return
+	}
+	inner := p[in.header+headerICMP:]
+	if of == destination {
+		inner.readdress(sent.src, sent.sport, true)
+		p.address(in.src, sent.src)
+	} else {
+		inner.readdress(sent.dst, sent.dport, false)
+		p.address(sent.dst, in.dst)
+	}
 }

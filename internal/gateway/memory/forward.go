@@ -58,26 +58,27 @@ func (m *Machine) arrive(device string, p Packet, now time.Time) action {
 	to, _, err := m.route(&in, device, mark)
 	if err != nil {
 		if err == errNoRoute {
-			return m.complain(device, p, unreachable(&in, codeHost), 0)
+			return m.complain(device, p, &s, unreachable(&in, codeHost), 0)
 		}
 		return nil
 	}
 	if !p.hop() {
-		return m.complain(device, p, exceeded(&in), 0)
+		return m.complain(device, p, &s, exceeded(&in), 0)
+	}
+	if mtu := m.mtuOf(to); len(p) > mtu { // kernels look at that before they ask the filter
+		return m.complain(device, p, &s, tooBig(&in), mtu)
 	}
 	if !m.passes(device, to, &in, &s) {
 		return nil
-	}
-	if mtu := m.mtuOf(to); len(p) > mtu {
-		return m.complain(device, p, tooBig(&in), mtu)
 	}
 	if s.fresh {
 		m.leaves(to, s.flow)
 		m.flows.keep(s.flow, now)
 	}
+	class := m.classOf(&in)
 	s.translate(p, &in, source)
 	m.clamp(to, p, &in)
-	return m.out(to, p)
+	return m.out(to, p, class)
 }
 
 // deliverOr gives a packet to the machine's own sockets; what none has is answered as a host
@@ -122,12 +123,18 @@ func (m *Machine) own(p Packet) action {
 	if !ok {
 		return nil
 	}
+	s := m.flows.of(p, &in, time.Now())
+	return m.sends(p, &s)
+}
+
+// sends sends one that is of a flow.
+func (m *Machine) sends(p Packet, s *standing) action {
+	in, _ := p.read()
 	mark := m.heldMark("", &in, true)
-	now := time.Now()
-	s := m.flows.of(p, &in, now)
 	if s.flow != nil && s.reply && !s.fresh {
 		mark |= s.flow.place
 	}
+	s.translate(p, &in, destination)
 	to, _, err := m.route(&in, "", mark)
 	if err != nil || len(p) > m.mtuOf(to) {
 		return nil
@@ -136,11 +143,11 @@ func (m *Machine) own(p Packet) action {
 		if m.tunnels[to] != nil {
 			m.leaves(to, s.flow)
 		}
-		m.flows.keep(s.flow, now)
+		m.flows.keep(s.flow, time.Now())
 	}
-	s.translate(p, &in, destination)
+	class := m.classOf(&in)
 	s.translate(p, &in, source)
-	return m.out(to, p)
+	return m.out(to, p, class)
 }
 
 // A complaint is which ICMP error is sent.
@@ -167,17 +174,17 @@ func tooBig(in *info) complaint {
 	return complaint{tooBig6, 0}
 }
 
-// complain tells who sent a packet what became of it: from an address of the device by which it
-// says so, as Linux does, which need not be that by which the packet came.
-func (m *Machine) complain(device string, p Packet, c complaint, mtu int) action {
+// complain tells who sent a packet what became of it, as Linux does: of IPv6 from an address of the
+// device by which the packet came, of IPv4 from one of that by which it says so.
+func (m *Machine) complain(device string, p Packet, s *standing, c complaint, mtu int) action {
 	in, ok := p.read()
 	if !ok {
 		return nil
 	}
-	if back, _, err := m.route(&info{dst: in.src}, "", 0); err == nil {
+	if back, _, err := m.route(&info{dst: in.src}, "", 0); in.src.Is4() && err == nil {
 		device = back
 	}
-	from := m.addressOn(device, in.src.Is4())
+	from := m.addressOn(device, in.src)
 	if !from.IsValid() {
 		return nil
 	}
@@ -185,7 +192,7 @@ func (m *Machine) complain(device string, p Packet, c complaint, mtu int) action
 	if !ok {
 		return nil
 	}
-	return m.own(out)
+	return m.sends(out, &standing{flow: s.flow, related: s.flow != nil, reply: !s.reply})
 }
 
 // comesBack reports whether a packet is what the site itself sent, which comes back from
@@ -255,7 +262,7 @@ func (m *Machine) leaves(to string, f *flow) {
 		if gateway.FamilyOf(src) != b.Family || !slices.Contains(b.Devices, to) || !within(b.From, src) || within(b.Except, f.answers.src) {
 			continue
 		}
-		own := m.addressOn(to, src.Is4())
+		own := m.addressOn(to, f.answers.src)
 		if !own.IsValid() {
 			return
 		}

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"wideknot/core/addr"
 	"wideknot/core/gateway"
 	"wideknot/internal/gateway/agent"
 )
@@ -44,6 +45,7 @@ type Machine struct {
 	tunnels map[string]*tunnel
 	byPort  map[uint16]*tunnel
 	flows   flowTable
+	shapers map[string]*shaper // by link
 	sockets map[socketKey]*socket
 	conns   map[uint16]*dialled // by local port
 	echoes  map[uint16]awaited
@@ -271,28 +273,43 @@ func (m *Machine) mtuOf(device string) int {
 	return 1500
 }
 
-// addressOn is an address of the machine on a device, of a family; any where the device has
-// none.
-func (m *Machine) addressOn(device string, four bool) netip.Addr {
-	var list []netip.Prefix
+// addressOn is the address of the machine from which it speaks to another one by a device, as
+// Linux chooses: of IPv4 one of the same network on the device, else the first there is; of IPv6
+// that which begins most like the other one (RFC 6724, 5), the newest of several. Where the device
+// has none it is one of the others'.
+func (m *Machine) addressOn(device string, to netip.Addr) netip.Addr {
+	own := m.addressesOf(device, to)
+	if len(own) == 0 {
+		for _, name := range slices.Sorted(maps.Keys(m.nics)) {
+			own = append(own, m.addressesOf(name, to)...)
+		}
+	}
+	best, alike := netip.Addr{}, -1
+	for _, a := range own {
+		bits := 0 // one is as good as another
+		if to.Is6() {
+			bits = min(a.Bits(), addr.Alike(a.Addr(), to))
+		} else if a.Contains(to) {
+			bits = 1
+		}
+		if bits > alike {
+			best, alike = a.Addr(), bits
+		}
+	}
+	return best
+}
+
+// addressesOf lists those of a device, of the family of another one: of IPv6 the newest first.
+func (m *Machine) addressesOf(device string, of netip.Addr) (out []netip.Prefix) {
 	if t := m.tunnels[device]; t != nil {
-		list = t.is.Addresses
+		out = slices.Clone(t.is.Addresses)
 	} else if n := m.nics[device]; n != nil {
-		list = n.Addresses
+		out = slices.Clone(n.Addresses)
 	}
-	for _, a := range list {
-		if a.Addr().Is4() == four {
-			return a.Addr()
-		}
+	if of.Is6() {
+		slices.Reverse(out)
 	}
-	for _, name := range slices.Sorted(maps.Keys(m.nics)) {
-		for _, a := range m.nics[name].Addresses {
-			if a.Addr().Is4() == four {
-				return a.Addr()
-			}
-		}
-	}
-	return netip.Addr{}
+	return slices.DeleteFunc(out, func(a netip.Prefix) bool { return a.Addr().Is4() != of.Is4() })
 }
 
 // Inject takes a packet that comes by a device of the machine.
@@ -321,8 +338,11 @@ func (a action) run() {
 }
 
 // out sends a packet by a device; what the device does is done later.
-func (m *Machine) out(device string, p Packet) action {
+func (m *Machine) out(device string, p Packet, class int) action {
 	if t := m.tunnels[device]; t != nil {
+		if s := m.shapers[t.is.Link]; s != nil {
+			return action{func() { s.push(class, len(p), func() { t.send(p) }) }}
+		}
 		return action{func() { t.send(p) }}
 	}
 	if n := m.nics[device]; n != nil && !n.Down {

@@ -3,6 +3,7 @@ package memory
 import (
 	"encoding/binary"
 	"net/netip"
+	"slices"
 )
 
 // Protocols by their numbers.
@@ -20,6 +21,10 @@ const (
 	echo6, echoReply6                            = 128, 129
 	codeHost, codeFragment, codePort, codeFilter = 1, 4, 3, 13 // of unreachable4
 )
+
+// errors4 are the types of ICMP messages of IPv4 about other packets: with those above, source
+// quench, redirect, and a parameter problem.
+var errors4 = []byte{unreachable4, 4, 5, exceeded4, 12}
 
 const (
 	header4    = 20
@@ -120,7 +125,7 @@ func (in *info) echo() bool {
 
 // isError reports whether it is an ICMP message about another packet.
 func (in *info) isError() bool {
-	return in.protocol == ProtoICMP && (in.kind == unreachable4 || in.kind == exceeded4) || in.protocol == ProtoICMPv6 && in.kind < 128
+	return in.protocol == ProtoICMP && slices.Contains(errors4, in.kind) || in.protocol == ProtoICMPv6 && in.kind < 128
 }
 
 // ip makes a packet of a payload that has its own header; the checksum inside is set.
@@ -196,6 +201,47 @@ func (p Packet) Answer() (out Packet, ok bool) {
 	return nil, false
 }
 
+// begins reports whether flows may begin with it, as kernels follow flows: an answer to an echo
+// and a segment that ends or confirms what nobody saw begin do not, but one that goes on does.
+func (in *info) begins(p Packet) bool {
+	switch {
+	case in.protocol == ProtoTCP:
+		flags := p[in.header+13]
+		return flags&tcpRst == 0 && (flags&(tcpSyn|tcpAck) == tcpSyn || flags&(tcpSyn|tcpFin|tcpAck) == tcpAck)
+	case in.protocol == ProtoICMP:
+		return in.kind == echo4
+	case in.protocol == ProtoICMPv6:
+		return in.kind == echo6
+	}
+	return true
+}
+
+// readdress sets one end of a packet of which only the beginning is here, as an error quotes it:
+// its address, and its port or identifier.
+func (p Packet) readdress(to netip.Addr, port uint16, source bool) {
+	header, protocol, at := header4, p[9], 16
+	if p[0]>>4 == 6 {
+		header, protocol, at = header6, p[6], 24
+	}
+	if source {
+		at -= to.BitLen() / 8
+	}
+	copy(p[at:], to.AsSlice())
+	body := p[header:]
+	switch {
+	case protocol == ProtoUDP || protocol == ProtoTCP:
+		if !source {
+			body = body[2:]
+		}
+		binary.BigEndian.PutUint16(body, port)
+	case protocol == ProtoICMP && (body[0] == echo4 || body[0] == echoReply4), protocol == ProtoICMPv6 && (body[0] == echo6 || body[0] == echoReply6):
+		binary.BigEndian.PutUint16(body[4:], port)
+	}
+	if header == header4 {
+		p.sum4()
+	}
+}
+
 // Begins reports whether it may be the first of its flow: a question for an echo, a segment that
 // opens a session, or any datagram.
 func (p Packet) Begins() bool {
@@ -209,7 +255,9 @@ func (p Packet) Begins() bool {
 
 // Flags of TCP.
 const (
+	tcpFin = 1
 	tcpSyn = 2
+	tcpRst = 4
 	tcpAck = 16
 	// SYN opens a session.
 	SYN = tcpSyn
@@ -259,22 +307,35 @@ func (p Packet) Exceeded() bool {
 
 // quoted returns the packet that an ICMP error is about, as far as it is there.
 func (p Packet) quoted(in *info) (about info, ok bool) {
-	body := p[in.header:]
-	if !in.isError() || len(body) < headerICMP+header4+headerUDP {
+	if !in.isError() || len(p) < in.header+headerICMP+header4+headerUDP {
 		return about, false
 	}
-	inner := append(Packet(nil), body[headerICMP:]...)
-	// Its length is of the whole; only the beginning is here.
-	switch inner[0] >> 4 {
-	case 4:
-		binary.BigEndian.PutUint16(inner[2:], uint16(len(inner)))
-	case 6:
-		if len(inner) < header6+headerUDP {
-			return about, false
-		}
-		binary.BigEndian.PutUint16(inner[4:], uint16(len(inner)-header6))
+	inner := p.inner(in)
+	if inner[0]>>4 == 6 && len(inner) < header6+headerUDP {
+		return about, false
 	}
 	return inner.read()
+}
+
+// Quoted returns the packet that an ICMP error is about, as far as it is there.
+func (p Packet) Quoted() (about Packet, ok bool) {
+	in, ok := p.read()
+	if !ok || !in.isError() || len(p) < in.header+headerICMP+header4 {
+		return nil, false
+	}
+	return p.inner(&in), true
+}
+
+// inner is what an ICMP error quotes, with the length that is there: its own is of the whole.
+func (p Packet) inner(in *info) Packet {
+	inner := append(Packet(nil), p[in.header+headerICMP:]...)
+	switch {
+	case inner[0]>>4 == 4:
+		binary.BigEndian.PutUint16(inner[2:], uint16(len(inner)))
+	case inner[0]>>4 == 6 && len(inner) >= header6:
+		binary.BigEndian.PutUint16(inner[4:], uint16(len(inner)-header6))
+	}
+	return inner
 }
 
 // hop takes one hop off; ok is false when none is left.
@@ -319,6 +380,14 @@ func (p Packet) ports(in *info, sport, dport uint16) {
 		binary.BigEndian.PutUint16(body[4:], sport)
 	case in.echo():
 		binary.BigEndian.PutUint16(body[4:], dport)
+	}
+	p.sums()
+}
+
+// Sums sets all checksums, of the packet's header and of what it carries.
+func (p Packet) Sums() {
+	if p[0]>>4 == 4 {
+		p.sum4()
 	}
 	p.sums()
 }

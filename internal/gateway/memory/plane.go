@@ -58,6 +58,7 @@ func (m *Machine) Apply(_, is *gateway.Config, secrets agent.Secrets, choice *ag
 		}
 	}
 	m.config = is
+	m.shape(is)
 	m.use(choice.Uses)
 	m.steers = maps.Clone(choice.Steers)
 	if m.steers == nil {

@@ -117,12 +117,12 @@ func (s *socket) Write(b []byte, to stamp.Meta) error {
 	}
 	near := to.Near
 	if !near.IsValid() {
-		near = s.m.addressOn(device, s.key.four)
+		near = s.m.addressOn(device, to.Far.Addr())
 	}
 	p := UDP(netip.AddrPortFrom(near, s.key.port), to.Far, stamp.MaxTTL, b)
 	var do action
 	if device != "" && len(p) <= s.m.mtuOf(device) {
-		do = s.m.out(device, p)
+		do = s.m.out(device, p, probeClass)
 	}
 	s.m.mu.Unlock()
 	do.run()

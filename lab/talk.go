@@ -1,0 +1,449 @@
+package main
+
+import (
+	"cmp"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"wideknot/core/estate"
+	"wideknot/core/gateway"
+	"wideknot/core/route"
+	"wideknot/core/sample"
+	"wideknot/core/tunnel"
+	"wideknot/internal/gateway/memory"
+)
+
+// A talk is what hosts of two sites say to each other, and what of it arrives anywhere.
+type talk struct {
+	number    uint16 // its port or identifier, by which whatever belongs to it is known
+	from, to  int    // sites
+	near, far netip.Addr
+	port      uint16 // that is asked for
+	lines     []line
+	heard     map[int]memory.Packet // by site: the last that arrived
+	arrived   []string              // by what is said at present, in words
+}
+
+// A line is a packet that one of the two says. What answers is made from what arrived before.
+type line struct {
+	what string // see speak
+	back bool   // it is the far host that speaks
+	size int    // of the whole packet, 0 for small
+	ttl  byte   // 0 for 64
+}
+
+// unknown is a protocol of which gateways know nothing: one for experiments (RFC 3692).
+const unknown = 253
+
+// firstTalk is the number of the first one. No gateway uses ports so high by itself.
+const firstTalk = 61000
+
+// openings is what a host may begin with, and answers is what may follow it.
+var (
+	openings = []string{"udp", "syn", "syn-ack", "ack", "rst", "echo", "echo-reply", "protocol"}
+	answers  = []string{"reply", "reply", "reply", "unreachable", "exceeded", "too-big", "other", "again"}
+)
+
+// script makes a talk of random lines.
+func script(random *rand.Rand, most int) (out []line) {
+	one := line{what: openings[random.IntN(len(openings))]}
+	if random.IntN(4) == 0 {
+		one.ttl = byte(1 + random.IntN(4))
+	}
+	if one.what != "syn" && random.IntN(3) == 0 {
+		one.size = most + random.IntN(3) - 1
+	}
+	out = append(out, one)
+	for n := random.IntN(3); n > 0; n-- {
+		next := line{what: answers[random.IntN(len(answers))], back: !out[len(out)-1].back}
+		if next.what == "again" {
+			next.back = !next.back
+		}
+		out = append(out, next)
+	}
+	return out
+}
+
+// speak makes the packet of the nth line; nil where it answers what did not arrive.
+func (t *talk) speak(n int) memory.Packet {
+	l := t.lines[n]
+	site, from, to := t.from, netip.AddrPortFrom(t.near, t.number), netip.AddrPortFrom(t.far, t.port)
+	if l.back {
+		site, from, to = t.to, to, from
+	}
+	heard := t.heard[site]
+	what := l.what
+	if n > 0 {
+		if heard == nil {
+			return nil
+		}
+		src, dst, protocol, ok := heard.Parse()
+		if !ok {
+			return nil
+		}
+		from, to = dst, src
+		switch {
+		case what == "again": // what it said last went to whom it hears now
+			what = "udp"
+		case what == "other": // of another flow
+			what, from = "udp", netip.AddrPortFrom(dst.Addr(), t.port+1)
+		case what == "reply" && protocol == memory.ProtoUDP:
+			what = "udp"
+		case what == "reply" && protocol == memory.ProtoTCP:
+			return answerTCP(from, to, heard)
+		case what == "reply" && (protocol == memory.ProtoICMP || protocol == memory.ProtoICMPv6):
+			what = "echo-reply"
+		case what == "reply":
+			what = "protocol"
+		default:
+			return about(what, dst.Addr(), heard)
+		}
+	}
+	return say(what, from, to, l, t.number)
+}
+
+// answerTCP goes on with a session: it confirms all that was heard.
+func answerTCP(from, to netip.AddrPort, heard memory.Packet) memory.Packet {
+	head := 20
+	if from.Addr().Is6() {
+		head = 40
+	}
+	said := heard[head:]
+	flags, next := byte(16), binary.BigEndian.Uint32(said[4:])+uint32(len(said)-int(said[12]>>4)*4)
+	if said[13]&2 != 0 {
+		next++
+		if said[13]&16 == 0 {
+			flags = 18
+		}
+	}
+	p := memory.TCP(from, to, 64, flags)
+	copy(p[head+4:head+8], said[8:12])
+	binary.BigEndian.PutUint32(p[head+8:], next)
+	binary.BigEndian.PutUint16(p[head+14:], 60000)
+	p.Sums()
+	return p
+}
+
+func say(what string, from, to netip.AddrPort, l line, number uint16) memory.Packet {
+	ttl, head := l.ttl, 20
+	if ttl == 0 {
+		ttl = 64
+	}
+	if from.Addr().Is6() {
+		head = 40
+	}
+	load := make([]byte, max(0, l.size-head-8))
+	switch what {
+	case "udp":
+		return memory.UDP(from, to, ttl, load)
+	case "protocol": // one that gateways know nothing of
+		p := memory.UDP(from, to, ttl, load)
+		p[map[bool]int{true: 9, false: 6}[head == 20]] = unknown
+		p.Sums()
+		return p
+	case "echo", "echo-reply":
+		p := memory.EchoRequest(from.Addr(), to.Addr(), ttl, number, 1, l.size)
+		if what == "echo-reply" {
+			p[head] = map[bool]byte{true: 0, false: 129}[head == 20]
+			p.Sums()
+		}
+		return p
+	}
+	p := memory.TCP(from, to, ttl, map[string]byte{"syn": 2, "syn-ack": 18, "ack": 16, "rst": 4}[what])
+	if l.size > 0 {
+		p = append(p, make([]byte, l.size-len(p))...)
+	} else if what != "ack" && what != "rst" { // with the size of segments that hosts on Ethernet announce
+		p = append(p, 2, 4, 1460>>8, 1460&255)
+		p[head+12] = 6 << 4
+	}
+	if head == 20 {
+		binary.BigEndian.PutUint16(p[2:], uint16(len(p)))
+	} else {
+		binary.BigEndian.PutUint16(p[4:], uint16(len(p)-head))
+	}
+	p.Sums()
+	return p
+}
+
+// about makes an ICMP error about a packet.
+func about(what string, from netip.Addr, p memory.Packet) memory.Packet {
+	src, _, _, _ := p.Parse()
+	quoted := p[:min(len(p), 500)]
+	kinds := map[string][2]byte{"unreachable": {3, 3}, "exceeded": {11, 0}, "too-big": {3, 4}}
+	if from.Is6() {
+		kinds = map[string][2]byte{"unreachable": {1, 4}, "exceeded": {3, 0}, "too-big": {2, 0}}
+	}
+	out := memory.EchoRequest(from, src.Addr(), 64, 0, 0, 0)
+	head := len(out) - 8
+	out[head], out[head+1] = kinds[what][0], kinds[what][1]
+	if what == "too-big" {
+		binary.BigEndian.PutUint16(out[head+6:], 1280)
+	}
+	out = append(out, quoted...)
+	if head == 20 {
+		binary.BigEndian.PutUint16(out[2:], uint16(len(out)))
+	} else {
+		binary.BigEndian.PutUint16(out[4:], uint16(len(out)-head))
+	}
+	out.Sums()
+	return out
+}
+
+// numberOf finds of which talk a packet is, by its ports or those that it quotes.
+func numberOf(p memory.Packet) uint16 {
+	src, dst, protocol, ok := p.Parse()
+	if !ok {
+		return 0
+	}
+	if protocol == unknown {
+		at := 20
+		if src.Addr().Is6() {
+			at = 40
+		}
+		return max(binary.BigEndian.Uint16(p[at:]), binary.BigEndian.Uint16(p[at+2:]))
+	}
+	if inner, is := p.Quoted(); is {
+		return numberOf(inner)
+	}
+	return max(src.Port(), dst.Port())
+}
+
+// words tell what of a packet is a gateway's to decide. Which of its addresses it makes an error
+// from is not: where tunnels share a load it depends on the flow.
+func (s *stage) words(site string, p memory.Packet) string {
+	src, dst, protocol, ok := p.Parse()
+	if !ok {
+		return fmt.Sprintf("%s: %x", site, []byte(p))
+	}
+	body := p[20:]
+	if src.Addr().Is6() {
+		body = p[40:]
+	}
+	text := fmt.Sprintf("%s: protocol %d, %v to %v", site, protocol, src, dst)
+	if inner, is := p.Quoted(); is {
+		from, to, of, _ := inner.Parse()
+		if owner := s.owners[src.Addr()]; owner != "" {
+			text = fmt.Sprintf("%s: protocol %d, the gateway of %s to %v", site, protocol, owner, dst)
+		}
+		return fmt.Sprintf("%s, type %d, code %d, %x, about protocol %d, %v to %v", text, body[0], body[1], body[4:8], of, from, to)
+	}
+	text += fmt.Sprintf(", ttl %d, %d bytes", p.TTL(), len(p))
+	switch protocol {
+	case memory.ProtoTCP:
+		text += fmt.Sprintf(", flags %x, options %x", body[13], body[20:max(20, min(len(body), int(body[12]>>4)*4))])
+	case memory.ProtoICMP, memory.ProtoICMPv6:
+		text += fmt.Sprintf(", type %d", body[0])
+	}
+	return text
+}
+
+// A stage is a plane on which talks go on.
+type stage struct {
+	plane
+	keys   []string
+	owners map[netip.Addr]string // of gateways' own addresses
+	lans   []netip.Prefix        // of all sites, as they are and as others know them
+	mu     sync.Mutex
+	talks  map[uint16]*talk
+}
+
+func (s *stage) arrives(site int, p memory.Packet) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	inner, is := p.Quoted()
+	if src, _, _, ok := p.Parse(); is && ok && s.owners[src.Addr()] == "" && s.talks[numberOf(inner)] != nil && !s.within(src.Addr()) {
+		return // of a router of the internet
+	}
+	if t := s.talks[numberOf(p)]; t != nil {
+		t.arrived = append(t.arrived, s.words(s.keys[site], p))
+		if !is {
+			t.heard[site] = p
+		}
+	}
+}
+
+// within reports whether an address is of a site's host.
+func (s *stage) within(a netip.Addr) bool {
+	return slices.ContainsFunc(s.lans, func(p netip.Prefix) bool { return p.Contains(a) })
+}
+
+// aloud waits until what was said is where it goes.
+const aloud = 300 * time.Millisecond
+
+// play lets some talks go on, a line of each at a time, and returns what arrived of each line.
+func (s *stage) play(talks []talk) ([][][]string, error) {
+	out := make([][][]string, len(talks))
+	s.mu.Lock()
+	s.talks = map[uint16]*talk{}
+	for i := range talks {
+		talks[i].heard, talks[i].arrived = map[int]memory.Packet{}, nil
+		s.talks[talks[i].number] = &talks[i]
+	}
+	s.mu.Unlock()
+	for n := 0; ; n++ {
+		said := 0
+		for i := range talks {
+			t := &talks[i]
+			if n >= len(t.lines) {
+				continue
+			}
+			s.mu.Lock()
+			p := t.speak(n)
+			s.mu.Unlock()
+			site := t.from
+			if t.lines[n].back {
+				site = t.to
+			}
+			if p != nil {
+				if err := s.say(site, p); err != nil {
+					return nil, err
+				}
+			}
+			said++
+		}
+		if said == 0 {
+			return out, nil
+		}
+		time.Sleep(aloud)
+		s.mu.Lock()
+		for i := range talks {
+			if n < len(talks[i].lines) {
+				slices.Sort(talks[i].arrived)
+				out[i] = append(out[i], talks[i].arrived)
+				talks[i].arrived = nil
+			}
+		}
+		s.mu.Unlock()
+	}
+}
+
+// Planes lets hosts of the estate of a seed talk on both planes, and returns how many packets
+// arrived and where the planes differ. Stand-ins have no IPsec: nothing is said where it is used.
+func Planes(seed uint64, rounds int) (arrived int, differ []string, err error) {
+	e := sample.Mixed(seed)
+	if slices.ContainsFunc(e.Overlays, func(o estate.Overlay) bool { return o.Transport == estate.IPsec }) {
+		return 0, nil, nil
+	}
+	probed(e, seed%2 == 0)
+	kernel, err := newKernels(e)
+	defer kernel.close()
+	if err != nil {
+		return 0, nil, err
+	}
+	memory, err := newStandIns(e)
+	defer memory.close()
+	if err != nil {
+		return 0, nil, err
+	}
+	stages := [2]*stage{{plane: kernel}, {plane: memory}}
+	m := route.Build(tunnel.Derive(e))
+	owners, lans := map[netip.Addr]string{}, []netip.Prefix{}
+	configs := make([]*gateway.Config, len(e.Sites))
+	for i := range e.Sites {
+		configs[i] = gateway.Of(m, i)
+		for _, t := range configs[i].Tunnels {
+			for _, a := range t.Addresses {
+				owners[a.Addr()] = e.Sites[i].Key
+			}
+		}
+		for j := range e.Sites[i].Subnets {
+			n := &e.Sites[i].Subnets[j]
+			owners[gatewayOn(n.Prefix)] += e.Sites[i].Key // there may be several
+			lans = append(lans, n.Prefix, n.Taking())
+		}
+	}
+	for _, s := range stages {
+		s.owners, s.lans = owners, lans
+		for i := range e.Sites {
+			s.keys = append(s.keys, e.Sites[i].Key)
+		}
+		if err := s.take(s.arrives); err != nil {
+			return 0, nil, err
+		}
+	}
+	random := rand.New(rand.NewPCG(seed, 83))
+	number := uint16(firstTalk)
+	for range rounds {
+		var talks []talk
+		for n := 0; n < 2000 && len(talks) < 60; n++ { // some estates have few
+			if t, ok := casts(m, configs, random); ok {
+				talks = append(talks, t)
+			}
+		}
+		for try := 0; len(talks) > 0; try++ {
+			if try > 0 { // what a late handshake or a busy machine made come and go is over by then
+				if err := errors.Join(kernel.forgive(), memory.forgive()); err != nil {
+					return 0, nil, err
+				}
+				time.Sleep(1500 * time.Millisecond)
+			}
+			for i := range talks {
+				if number++; number == 65500 {
+					number = firstTalk
+				}
+				talks[i].number = number
+			}
+			var seen [2][][][]string
+			for n, s := range stages {
+				if seen[n], err = s.play(talks); err != nil {
+					return 0, nil, err
+				}
+			}
+			var again []talk
+			for i := range talks {
+				for n := range talks[i].lines {
+					arrived += len(seen[0][i][n])
+					if slices.Equal(seen[0][i][n], seen[1][i][n]) {
+						continue
+					}
+					if try < 2 { // one may have been late
+						again = append(again, talks[i])
+						break
+					}
+					t := &talks[i]
+					differ = append(differ, fmt.Sprintf("%s %v to %s %v port %d, line %d of %+v:\n    kernel %q\n    memory %q", e.Sites[t.from].Key, t.near, e.Sites[t.to].Key, t.far, t.port, n+1, t.lines, seen[0][i][n], seen[1][i][n]))
+					break
+				}
+			}
+			talks = again
+		}
+	}
+	return arrived, differ, nil
+}
+
+// casts chooses hosts of two sites, and what they say.
+func casts(m *route.Map, configs []*gateway.Config, random *rand.Rand) (talk, bool) {
+	sites := m.Plan.Estate.Sites
+	a, b := random.IntN(len(sites)), random.IntN(len(sites))
+	if a == b || len(sites[a].Subnets) == 0 || len(sites[b].Subnets) == 0 || sites[a].Gateway.Placement == estate.OneArmed || sites[b].Gateway.Placement == estate.OneArmed {
+		return talk{}, false // a router beside the gateway has its own ways
+	}
+	from, to := &sites[a].Subnets[random.IntN(len(sites[a].Subnets))], &sites[b].Subnets[random.IntN(len(sites[b].Subnets))]
+	t := talk{from: a, to: b, near: hostOn(from.Prefix), far: hostOn(to.Taking()), port: uint16(openPorts[random.IntN(len(openPorts))])}
+	if t.near.Is4() != t.far.Is4() {
+		return talk{}, false
+	}
+	if c := configs[a]; len(c.Tunnels) == 0 || t.near.Is6() && !c.Forward6 {
+		return talk{}, false // whether such a gateway forwards is not ours to say
+	}
+	trace := m.Follow(route.Packet{From: t.near, To: t.far, Protocol: "udp", Port: int(t.port)})
+	shares := func(w *route.Walk) bool {
+		return w.Partly || slices.ContainsFunc(w.Steps, func(s route.Step) bool { return len(s.Beside) > 0 })
+	}
+	if shares(&trace.Forward) || trace.Return != nil && shares(trace.Return) {
+		return talk{}, false // it depends on the flow
+	}
+	t.lines = script(random, cmp.Or(trace.MTU, 1400))
+	if len(trace.Forward.Steps) == 0 { // it gets nowhere, and by what it would go may depend on the flow
+		for i := range t.lines {
+			t.lines[i].size = 0
+		}
+	}
+	return t, true
+}
