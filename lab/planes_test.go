@@ -2,26 +2,31 @@ package main
 
 import (
 	"fmt"
+	"sync/atomic"
 	"testing"
 )
 
 // Stand-ins do with packets what kernels do: same configuration, same packets, same verdicts.
+// Some estates of the many that were tried; make planes tries others.
 func TestStandInsDoAsKernels(t *testing.T) {
 	needsNamespaces(t)
-	total := 0
-	for seed := range uint64(7) {
-		t.Run(fmt.Sprint(seed), func(t *testing.T) {
-			arrived, differ, err := Planes(seed, 2)
-			if err != nil {
-				t.Fatal(err)
-			}
-			for _, d := range differ {
-				t.Error(d)
-			}
-			total += arrived
-		})
-	}
-	if t.Logf("%d packets arrived", total); total < 500 {
+	var total atomic.Int64
+	t.Run("seeds", func(t *testing.T) {
+		for _, seed := range []uint64{6, 8, 11, 16} {
+			t.Run(fmt.Sprint(seed), func(t *testing.T) {
+				t.Parallel()
+				arrived, differ, err := Planes(seed, 1)
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, d := range differ {
+					t.Error(d)
+				}
+				total.Add(int64(arrived))
+			})
+		}
+	})
+	if t.Logf("%d packets arrived", total.Load()); total.Load() < 150 {
 		t.Error("that shows little")
 	}
 }

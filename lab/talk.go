@@ -417,6 +417,9 @@ func Planes(seed uint64, rounds int) (arrived int, differ []string, err error) {
 	return arrived, differ, nil
 }
 
+// nobody is addresses that no site has.
+var nobody = []netip.Addr{netip.MustParseAddr("10.255.255.10"), netip.MustParseAddr("fd3a:91c2:7:fff0::a"), netip.MustParseAddr("224.0.0.9"), netip.MustParseAddr("240.0.0.1"), netip.MustParseAddr("127.0.0.1")}
+
 // casts chooses hosts of two sites, and what they say.
 func casts(m *route.Map, configs []*gateway.Config, random *rand.Rand) (talk, bool) {
 	sites := m.Plan.Estate.Sites
@@ -426,6 +429,17 @@ func casts(m *route.Map, configs []*gateway.Config, random *rand.Rand) (talk, bo
 	}
 	from, to := &sites[a].Subnets[random.IntN(len(sites[a].Subnets))], &sites[b].Subnets[random.IntN(len(sites[b].Subnets))]
 	t := talk{from: a, to: b, near: hostOn(from.Prefix), far: hostOn(to.Taking()), port: uint16(openPorts[random.IntN(len(openPorts))])}
+	switch random.IntN(8) {
+	case 0: // the far gateway itself
+		t.far = gatewayOn(to.Taking())
+	case 1: // under the address of another site's host
+		other := &sites[random.IntN(len(sites))]
+		if len(other.Subnets) > 0 {
+			t.near = hostOn(other.Subnets[0].Taking())
+		}
+	case 2: // for nobody
+		t.far = nobody[random.IntN(len(nobody))]
+	}
 	if t.near.Is4() != t.far.Is4() {
 		return talk{}, false
 	}

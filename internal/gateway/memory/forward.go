@@ -20,6 +20,9 @@ func (m *Machine) arrive(device string, p Packet, now time.Time) action {
 	if !ok {
 		return nil
 	}
+	if in.martian() {
+		return nil
+	}
 	if t := m.tunnels[device]; t == nil && m.local[in.dst] == device { // outside packets of ours
 		if act, taken := m.outer(p, &in); taken {
 			return act
@@ -81,6 +84,12 @@ func (m *Machine) arrive(device string, p Packet, now time.Time) action {
 	return m.out(to, p, class)
 }
 
+// martian reports whether a packet is from or to where none on a network is, so that kernels take
+// it for none.
+func (in *info) martian() bool {
+	return in.src.IsLoopback() || in.src.IsUnspecified() || in.src.IsMulticast() || in.dst.IsLoopback() || in.dst.IsUnspecified()
+}
+
 // deliverOr gives a packet to the machine's own sockets; what none has is answered as a host
 // does.
 func (m *Machine) deliverOr(device string, p Packet, in *info) action {
@@ -100,8 +109,24 @@ func (m *Machine) deliverOr(device string, p Packet, in *info) action {
 		}
 		return m.own(answer)
 	}
-	m.hears(p, in)
-	return nil
+	switch in.protocol {
+	case ProtoICMP, ProtoICMPv6:
+		m.hears(p, in)
+		return nil
+	case ProtoTCP:
+		return m.own(p.reset(in))
+	}
+	return m.own(unknown(in.dst, p))
+}
+
+// unknown says that nobody speaks a protocol.
+func unknown(from netip.Addr, p Packet) Packet {
+	kind, code, about := byte(unreachable4), byte(codeProtocol), 0
+	if from.Is6() {
+		kind, code, about = problem6, codeHeader, offsetNext
+	}
+	out, _ := report(from, p, kind, code, about)
+	return out
 }
 
 // closed says that nobody listens on a port.
@@ -124,18 +149,23 @@ func (m *Machine) own(p Packet) action {
 		return nil
 	}
 	s := m.flows.of(p, &in, time.Now())
-	return m.sends(p, &s)
+	return m.sends(p, &s, "")
 }
 
-// sends sends one that is of a flow.
-func (m *Machine) sends(p Packet, s *standing) action {
+// sends sends one that is of a flow: by the device from whose address it is, where there is such
+// and nothing leads it elsewhere.
+func (m *Machine) sends(p Packet, s *standing, by string) action {
 	in, _ := p.read()
+	dst := in.dst
 	mark := m.heldMark("", &in, true)
 	if s.flow != nil && s.reply && !s.fresh {
 		mark |= s.flow.place
 	}
 	s.translate(p, &in, destination)
-	to, _, err := m.route(&in, "", mark)
+	to, err := by, error(nil)
+	if by == "" || mark != 0 || in.dst != dst {
+		to, _, err = m.route(&in, "", mark)
+	}
 	if err != nil || len(p) > m.mtuOf(to) {
 		return nil
 	}
@@ -181,8 +211,9 @@ func (m *Machine) complain(device string, p Packet, s *standing, c complaint, mt
 	if !ok {
 		return nil
 	}
+	by := ""
 	if back, _, err := m.route(&info{dst: in.src}, "", 0); in.src.Is4() && err == nil {
-		device = back
+		device, by = back, back
 	}
 	from := m.addressOn(device, in.src)
 	if !from.IsValid() {
@@ -192,7 +223,7 @@ func (m *Machine) complain(device string, p Packet, s *standing, c complaint, mt
 	if !ok {
 		return nil
 	}
-	return m.sends(out, &standing{flow: s.flow, related: s.flow != nil, reply: !s.reply})
+	return m.sends(out, &standing{flow: s.flow, related: s.flow != nil, reply: !s.reply}, by)
 }
 
 // comesBack reports whether a packet is what the site itself sent, which comes back from

@@ -283,6 +283,9 @@ func (m *Machine) addressOn(device string, to netip.Addr) netip.Addr {
 		for _, name := range slices.Sorted(maps.Keys(m.nics)) {
 			own = append(own, m.addressesOf(name, to)...)
 		}
+		for i := 0; m.config != nil && i < len(m.config.Tunnels); i++ {
+			own = append(own, m.addressesOf(m.config.Tunnels[i].Interface, to)...)
+		}
 	}
 	best, alike := netip.Addr{}, -1
 	for _, a := range own {

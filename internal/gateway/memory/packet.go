@@ -17,14 +17,18 @@ const (
 // Types of ICMP messages, of IPv4 and of IPv6.
 const (
 	echoReply4, unreachable4, echo4, exceeded4   = 0, 3, 8, 11
-	unreachable6, tooBig6, exceeded6             = 1, 2, 3
+	unreachable6, tooBig6, exceeded6, problem6   = 1, 2, 3, 4
 	echo6, echoReply6                            = 128, 129
 	codeHost, codeFragment, codePort, codeFilter = 1, 4, 3, 13 // of unreachable4
+	codeProtocol, codeHeader                     = 2, 1        // of unreachable4 and problem6
 )
 
 // errors4 are the types of ICMP messages of IPv4 about other packets: with those above, source
 // quench, redirect, and a parameter problem.
 var errors4 = []byte{unreachable4, 4, 5, exceeded4, 12}
+
+// offsetNext is where a header of IPv6 says what follows it.
+const offsetNext = 6
 
 const (
 	header4    = 20
@@ -240,6 +244,31 @@ func (p Packet) readdress(to netip.Addr, port uint16, source bool) {
 	if header == header4 {
 		p.sum4()
 	}
+}
+
+// reset makes the answer of a host that knows nothing of a session (RFC 9293, 3.10.7.1); nil to
+// what is such an answer itself.
+func (p Packet) reset(in *info) Packet {
+	body := p[in.header:]
+	flags := body[13]
+	if flags&tcpRst != 0 {
+		return nil
+	}
+	out := TCP(netip.AddrPortFrom(in.dst, in.dport), netip.AddrPortFrom(in.src, in.sport), 64, tcpRst)
+	if flags&tcpAck != 0 {
+		copy(out[in.header+4:in.header+8], body[8:12])
+	} else {
+		next := binary.BigEndian.Uint32(body[4:]) + uint32(max(0, len(body)-int(body[12]>>4)*4))
+		for _, one := range []byte{tcpSyn, tcpFin} {
+			if flags&one != 0 {
+				next++
+			}
+		}
+		out[in.header+13] |= tcpAck
+		binary.BigEndian.PutUint32(out[in.header+8:], next)
+	}
+	out.sums()
+	return out
 }
 
 // Begins reports whether it may be the first of its flow: a question for an echo, a segment that
