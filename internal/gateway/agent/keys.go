@@ -122,11 +122,13 @@ func (a *Agent) leads(ctx context.Context) {
 const knockLate = 400 * time.Millisecond
 
 // knock calls far ends by the key that this gateway has now: at once where its name sorts first,
-// else a little later.
+// else a little later, where the far end has not come meanwhile: it may be about to get a new key
+// itself, and a call that crosses its own would cost both 5 s.
 func (a *Agent) knock(c *gateway.Config) {
-	some := func(late bool) error {
+	began := time.Now()
+	some := func(late bool, seen map[string]Device) error {
 		for i := range c.Tunnels {
-			if t := &c.Tunnels[i]; t.WireGuard != nil && (t.Peer < c.Site) == late {
+			if t := &c.Tunnels[i]; t.WireGuard != nil && (t.Peer < c.Site) == late && !seen[t.Interface].Handshake.After(began) {
 				if err := a.plane.Knock(t); err != nil {
 					a.Log.Warn("calling a far end by another key", "interface", t.Interface, "reason", err)
 				}
@@ -134,13 +136,17 @@ func (a *Agent) knock(c *gateway.Config) {
 		}
 		return nil
 	}
-	_ = some(false)
+	_ = some(false, nil)
 	time.AfterFunc(knockLate, func() {
 		_ = a.do(context.Background(), func() error { // an agent that ends has none
 			if a.running == nil || a.running.Config != c {
 				return nil
 			}
-			return some(true)
+			seen, err := a.plane.Read(c)
+			if err != nil {
+				a.Log.Warn("which far ends have come", "reason", err)
+			}
+			return some(true, seen.Tunnels)
 		})
 	})
 }

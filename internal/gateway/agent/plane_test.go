@@ -37,6 +37,8 @@ type tray struct {
 	takes    int          // bytes of a packet that a WAN link lets through
 	names    bool         // a name service answers
 	asked    atomic.Int64 // echoes
+	knocked  []string     // by which tunnels far ends were called
+	came     time.Time    // when far ends shook hands
 }
 
 func newTray(n *testNet) *tray {
@@ -94,12 +96,18 @@ func (p *tray) Read(c *gateway.Config) (Reading, error) {
 	out := Reading{Tunnels: map[string]Device{}}
 	for i := range c.Tunnels {
 		name := c.Tunnels[i].Interface
-		out.Tunnels[name] = Device{Present: !p.gone[name], Up: !p.down[name], In: 7, Endpoint: netip.MustParseAddrPort("192.0.2.7:51820")}
+		out.Tunnels[name] = Device{Present: !p.gone[name], Up: !p.down[name], In: 7, Handshake: p.came, Endpoint: netip.MustParseAddrPort("192.0.2.7:51820")}
 	}
 	return out, nil
 }
 
-func (p *tray) Knock(*gateway.Tunnel) error { return nil }
+func (p *tray) Knock(t *gateway.Tunnel) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.knocked = append(p.knocked, t.Interface)
+	return nil
+}
+
 func (p *tray) Flows() ([]Flow, error)      { return nil, nil }
 func (p *tray) Forget([]Flow) (int, error)  { return 0, nil }
 func (p *tray) Rekey(*gateway.Tunnel) error { return nil }

@@ -204,7 +204,7 @@ func (t *tunnel) call(to netip.AddrPort) error {
 // read tells how the device is.
 func (t *tunnel) read() agent.Device {
 	out := agent.Device{Present: true, Up: true}
-	leads := false // the peer whose lines are read
+	leads, seconds := false, int64(0) // of the peer whose lines are read
 	text, err := t.wire.IpcGet()
 	if err != nil {
 		return out
@@ -220,7 +220,9 @@ func (t *tunnel) read() agent.Device {
 		case "tx_bytes":
 			out.Out += n
 		case "last_handshake_time_sec":
-			if at := time.Unix(int64(n), 0); n > 0 && at.After(out.Handshake) {
+			seconds = int64(n)
+		case "last_handshake_time_nsec":
+			if at := time.Unix(seconds, int64(n)); seconds > 0 && at.After(out.Handshake) {
 				out.Handshake = at
 			}
 		case "endpoint":
