@@ -4,7 +4,7 @@ VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
 WEB     := $(shell find web/src web/public web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
 DIST    := internal/server/api/site/dist/index.html
 
-.PHONY: demo demo-reset build test test-core test-servers test-kernels lint lab soak deb mutate notices bench fuzz shots api tools test-tools clean
+.PHONY: demo demo-reset build test test-core test-servers test-kernels lint lab planes soak deb mutate notices bench fuzz shots api tools test-tools clean
 
 # A private database, the demo estate in it, and the server on 127.0.0.1.
 demo: tools build
@@ -78,6 +78,11 @@ fuzz:
 SEEDS ?= 0-19
 lab: test-tools
 	go run ./lab -seeds $(SEEDS)
+
+# Lets hosts of random estates say the same on kernels and on stand-ins, and compares what
+# arrives: make planes SEEDS=0-39. Needs root.
+planes: test-tools
+	go run ./lab -planes -seeds $(SEEDS) -parallel 3
 
 # Lets random faults happen to an estate of agents: make soak FOR=30m SEED=0. Needs root.
 FOR ?= 30m
