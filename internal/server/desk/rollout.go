@@ -8,8 +8,6 @@ import (
 	"slices"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"wideknot/core/gateway"
 	"wideknot/core/rollout"
 	"wideknot/internal/server/store"
@@ -19,12 +17,20 @@ import (
 // a release, where they keep what bases say, and the release that each of those that take part
 // keeps.
 func (d *Desk) RolloutGateways(ctx context.Context, estateKey string, release uint64, bases map[string]uint64) ([]rollout.Gateway, map[string]uint64, error) {
-	usual := usualOf(bases, release)
-	views, err := d.releases(ctx, estateKey, append(slices.Collect(maps.Values(bases)), release, usual))
+	to, err := d.View(ctx, Place{estateKey, fmt.Sprintf("release-%d", release)})
 	if err != nil {
 		return nil, nil, err
 	}
-	out := d.between(views, views[release], bases, usual)
+	usual := usualOf(bases, release)
+	views := map[uint64]*View{release: to}
+	for _, base := range append(slices.Collect(maps.Values(bases)), usual) {
+		if views[base] == nil && base > 0 {
+			if views[base], err = d.View(ctx, Place{estateKey, fmt.Sprintf("release-%d", base)}); err != nil {
+				return nil, nil, err
+			}
+		}
+	}
+	out := d.between(views, to, bases, usual)
 	part := map[string]uint64{}
 	for i := range out {
 		if base := bases[out[i].Key]; base > 0 && !out[i].Fixed {
@@ -32,29 +38,6 @@ func (d *Desk) RolloutGateways(ctx context.Context, estateKey string, release ui
 		}
 	}
 	return out, part, nil
-}
-
-// releases derives some releases of an estate side by side; there is none of number 0.
-func (d *Desk) releases(ctx context.Context, estateKey string, numbers []uint64) (map[uint64]*View, error) {
-	slices.Sort(numbers)
-	numbers = slices.DeleteFunc(slices.Compact(numbers), func(n uint64) bool { return n == 0 })
-	views := make([]*View, len(numbers))
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(2) // each takes some hundred megabytes where there are 1,000 sites
-	for i, n := range numbers {
-		group.Go(func() (err error) {
-			views[i], err = d.View(ctx, Place{estateKey, fmt.Sprintf("release-%d", n)})
-			return err
-		})
-	}
-	if err := group.Wait(); err != nil {
-		return nil, err
-	}
-	out := make(map[uint64]*View, len(numbers))
-	for i, n := range numbers {
-		out[n] = views[i]
-	}
-	return out, nil
 }
 
 // Keeping lists the release that each gateway of an estate that joined said it keeps.
