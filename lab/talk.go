@@ -323,6 +323,20 @@ func (s *stage) play(talks []talk) ([][][]string, error) {
 	}
 }
 
+// A comparison lets hosts of an estate say the same on both planes.
+type comparison struct {
+	e       *estate.Estate
+	m       *route.Map
+	configs []*gateway.Config
+	random  *rand.Rand
+	number  uint16 // of the last talk
+	stages  [2]*stage
+	forgive func() error // lets both planes forget that tunnels flapped
+
+	arrived int      // packets
+	differ  []string // where the planes do, in words
+}
+
 // Planes lets hosts of the estate of a seed talk on both planes, and returns how many packets
 // arrived and where the planes differ. Stand-ins have no IPsec: nothing is said where it is used.
 func Planes(seed uint64, rounds int) (arrived int, differ []string, err error) {
@@ -341,88 +355,106 @@ func Planes(seed uint64, rounds int) (arrived int, differ []string, err error) {
 	if err != nil {
 		return 0, nil, err
 	}
-	stages := [2]*stage{{plane: kernel}, {plane: memory}}
-	m := route.Build(tunnel.Derive(e))
-	owners, lans := map[netip.Addr]string{}, []netip.Prefix{}
-	configs := make([]*gateway.Config, len(e.Sites))
+	r := &comparison{e: e, m: route.Build(tunnel.Derive(e)), random: rand.New(rand.NewPCG(seed, 83)), number: firstTalk}
+	r.forgive = func() error { return errors.Join(kernel.forgive(), memory.forgive()) }
 	for i := range e.Sites {
-		configs[i] = gateway.Of(m, i)
-		for _, t := range configs[i].Tunnels {
-			for _, a := range t.Addresses {
-				owners[a.Addr()] = e.Sites[i].Key
-			}
-		}
-		for j := range e.Sites[i].Subnets {
-			n := &e.Sites[i].Subnets[j]
-			owners[gatewayOn(n.Prefix)] += e.Sites[i].Key // there may be several
-			lans = append(lans, n.Prefix, n.Taking())
-		}
+		r.configs = append(r.configs, gateway.Of(r.m, i))
 	}
-	for _, s := range stages {
-		s.owners, s.lans = owners, lans
-		for i := range e.Sites {
-			s.keys = append(s.keys, e.Sites[i].Key)
-		}
-		if err := s.take(s.arrives); err != nil {
-			return 0, nil, err
-		}
+	if err := r.set(kernel, memory); err != nil {
+		return 0, nil, err
 	}
-	random := rand.New(rand.NewPCG(seed, 83))
-	number := uint16(firstTalk)
 	for range rounds {
 		var talks []talk
 		for n := 0; n < 2000 && len(talks) < 60; n++ { // some estates have few
-			if t, ok := casts(m, configs, random); ok {
+			if t, ok := r.cast(); ok {
 				talks = append(talks, t)
 			}
 		}
-		for try := 0; len(talks) > 0; try++ {
-			if try > 0 { // what a late handshake or a busy machine made come and go is over by then
-				if err := errors.Join(kernel.forgive(), memory.forgive()); err != nil {
-					return 0, nil, err
-				}
-				time.Sleep(1500 * time.Millisecond)
-			}
-			for i := range talks {
-				if number++; number == 65500 {
-					number = firstTalk
-				}
-				talks[i].number = number
-			}
-			var seen [2][][][]string
-			for n, s := range stages {
-				if seen[n], err = s.play(talks); err != nil {
-					return 0, nil, err
-				}
-			}
-			var again []talk
-			for i := range talks {
-				for n := range talks[i].lines {
-					arrived += len(seen[0][i][n])
-					if slices.Equal(seen[0][i][n], seen[1][i][n]) {
-						continue
-					}
-					if try < 2 { // one may have been late
-						again = append(again, talks[i])
-						break
-					}
-					t := &talks[i]
-					differ = append(differ, fmt.Sprintf("%s %v to %s %v port %d, line %d of %+v:\n    kernel %q\n    memory %q", e.Sites[t.from].Key, t.near, e.Sites[t.to].Key, t.far, t.port, n+1, t.lines, seen[0][i][n], seen[1][i][n]))
-					break
-				}
-			}
-			talks = again
+		if err := r.round(talks); err != nil {
+			return 0, nil, err
 		}
 	}
-	return arrived, differ, nil
+	return r.arrived, r.differ, nil
+}
+
+// set lets talks go on, on both planes.
+func (r *comparison) set(planes ...plane) error {
+	var keys []string
+	owners, lans := map[netip.Addr]string{}, []netip.Prefix{}
+	for i := range r.e.Sites {
+		site := &r.e.Sites[i]
+		keys = append(keys, site.Key)
+		for _, t := range r.configs[i].Tunnels {
+			for _, a := range t.Addresses {
+				owners[a.Addr()] = site.Key
+			}
+		}
+		for j := range site.Subnets {
+			n := &site.Subnets[j]
+			owners[gatewayOn(n.Prefix)] += site.Key // there may be several
+			lans = append(lans, n.Prefix, n.Taking())
+		}
+	}
+	for n, p := range planes {
+		r.stages[n] = &stage{plane: p, keys: keys, owners: owners, lans: lans}
+		if err := p.take(r.stages[n].arrives); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// round plays some talks on both planes. Those that differ are played again: one may have been
+// late.
+func (r *comparison) round(talks []talk) error {
+	for try := 0; len(talks) > 0; try++ {
+		if try > 0 { // what a late handshake or a busy machine made come and go is over by then
+			if err := r.forgive(); err != nil {
+				return err
+			}
+			time.Sleep(1500 * time.Millisecond)
+		}
+		for i := range talks {
+			if r.number++; r.number == 65500 {
+				r.number = firstTalk
+			}
+			talks[i].number = r.number
+		}
+		var seen [2][][][]string
+		for n, s := range r.stages {
+			var err error
+			if seen[n], err = s.play(talks); err != nil {
+				return err
+			}
+		}
+		var again []talk
+		for i := range talks {
+			t := &talks[i]
+			for n := range t.lines {
+				kernel, memory := seen[0][i][n], seen[1][i][n]
+				r.arrived += len(kernel)
+				if slices.Equal(kernel, memory) {
+					continue
+				}
+				if try < 2 {
+					again = append(again, *t)
+				} else {
+					r.differ = append(r.differ, fmt.Sprintf("%s %v to %s %v port %d, line %d of %+v:\n    kernel %q\n    memory %q", r.e.Sites[t.from].Key, t.near, r.e.Sites[t.to].Key, t.far, t.port, n+1, t.lines, kernel, memory))
+				}
+				break
+			}
+		}
+		talks = again
+	}
+	return nil
 }
 
 // nobody is addresses that no site has.
 var nobody = []netip.Addr{netip.MustParseAddr("10.255.255.10"), netip.MustParseAddr("fd3a:91c2:7:fff0::a"), netip.MustParseAddr("224.0.0.9"), netip.MustParseAddr("240.0.0.1"), netip.MustParseAddr("127.0.0.1")}
 
-// casts chooses hosts of two sites, and what they say.
-func casts(m *route.Map, configs []*gateway.Config, random *rand.Rand) (talk, bool) {
-	sites := m.Plan.Estate.Sites
+// cast chooses hosts of two sites, and what they say.
+func (r *comparison) cast() (talk, bool) {
+	m, random, sites := r.m, r.random, r.e.Sites
 	a, b := random.IntN(len(sites)), random.IntN(len(sites))
 	if a == b || len(sites[a].Subnets) == 0 || len(sites[b].Subnets) == 0 || sites[a].Gateway.Placement == estate.OneArmed || sites[b].Gateway.Placement == estate.OneArmed {
 		return talk{}, false // a router beside the gateway has its own ways
@@ -443,7 +475,7 @@ func casts(m *route.Map, configs []*gateway.Config, random *rand.Rand) (talk, bo
 	if t.near.Is4() != t.far.Is4() {
 		return talk{}, false
 	}
-	if c := configs[a]; len(c.Tunnels) == 0 || t.near.Is6() && !c.Forward6 {
+	if c := r.configs[a]; len(c.Tunnels) == 0 || t.near.Is6() && !c.Forward6 {
 		return talk{}, false // whether such a gateway forwards is not ours to say
 	}
 	trace := m.Follow(route.Packet{From: t.near, To: t.far, Protocol: "udp", Port: int(t.port)})
