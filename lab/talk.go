@@ -162,6 +162,11 @@ func say(what string, from, to netip.AddrPort, l line, number uint16) memory.Pac
 		p = append(p, 2, 4, 1460>>8, 1460&255)
 		p[head+12] = 6 << 4
 	}
+	return whole(p, head)
+}
+
+// whole sets how long a packet is after its header, and its checksums.
+func whole(p memory.Packet, head int) memory.Packet {
 	if head == 20 {
 		binary.BigEndian.PutUint16(p[2:], uint16(len(p)))
 	} else {
@@ -186,13 +191,7 @@ func about(what string, from netip.Addr, p memory.Packet) memory.Packet {
 		binary.BigEndian.PutUint16(out[head+6:], 1280)
 	}
 	out = append(out, quoted...)
-	if head == 20 {
-		binary.BigEndian.PutUint16(out[2:], uint16(len(out)))
-	} else {
-		binary.BigEndian.PutUint16(out[4:], uint16(len(out)-head))
-	}
-	out.Sums()
-	return out
+	return whole(out, head)
 }
 
 // numberOf finds of which talk a packet is, by its ports or those that it quotes.

@@ -1,9 +1,13 @@
 package fleet
 
 import (
+	"fmt"
 	"net/netip"
+	"slices"
+	"strings"
 	"time"
 
+	"wideknot/core/estate"
 	"wideknot/internal/gateway/memory"
 )
 
@@ -188,4 +192,45 @@ func (b *Behaviour) expires() time.Duration {
 		return 2 * time.Minute
 	}
 	return time.Duration(b.Expires) * time.Second
+}
+
+// router finds the NAT that a link is behind: the one of its outside address, or its
+// carrier's.
+func (w *World) router(l *estate.Link, carriers map[string]*nat) *nat {
+	if l.Outside.IsValid() {
+		at := place{l.UnderlayOf(), l.Outside}
+		if w.nats[at] == nil {
+			w.nats[at] = newNAT(l.Outside)
+		}
+		return w.nats[at]
+	}
+	carrier := l.UnderlayOf() + "/" + l.Provider
+	if carriers[carrier] == nil {
+		carriers[carrier] = newNAT(w.give())
+		w.nats[place{l.UnderlayOf(), carriers[carrier].outside}] = carriers[carrier]
+	}
+	return carriers[carrier]
+}
+
+// shared hands out an address between a site's router and its provider's (RFC 6598).
+func (w *World) shared() netip.Addr {
+	w.dynamic++
+	return netip.AddrFrom4([4]byte{100, 64, byte(w.dynamic >> 8), byte(w.dynamic)})
+}
+
+// forwards reports whether the router before a link lets a port in.
+func (l *Link) forwards(port uint16) bool {
+	if l.spec.Reach != estate.Forwarded || l.unforward || l.nat.Double {
+		return false
+	}
+	return len(l.spec.Forwards) == 0 || slices.ContainsFunc(l.spec.Forwards, func(text string) bool {
+		low, high, ok := strings.Cut(text, "-")
+		if !ok {
+			high = low
+		}
+		var a, b int
+		_, errA := fmt.Sscan(low, &a)
+		_, errB := fmt.Sscan(high, &b)
+		return errA == nil && errB == nil && a <= int(port) && int(port) <= b
+	})
 }

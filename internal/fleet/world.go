@@ -235,34 +235,10 @@ func (w *World) link(spec *estate.Site, i int, carriers map[string]*nat) (*Link,
 	return l, nic
 }
 
-// router finds the NAT that a link is behind: the one of its outside address, or its
-// carrier's.
-func (w *World) router(l *estate.Link, carriers map[string]*nat) *nat {
-	if l.Outside.IsValid() {
-		at := place{l.UnderlayOf(), l.Outside}
-		if w.nats[at] == nil {
-			w.nats[at] = newNAT(l.Outside)
-		}
-		return w.nats[at]
-	}
-	carrier := l.UnderlayOf() + "/" + l.Provider
-	if carriers[carrier] == nil {
-		carriers[carrier] = newNAT(w.give())
-		w.nats[place{l.UnderlayOf(), carriers[carrier].outside}] = carriers[carrier]
-	}
-	return carriers[carrier]
-}
-
 // give hands out an address of the range for tests of networks (RFC 2544).
 func (w *World) give() netip.Addr {
 	w.dynamic++
 	return netip.AddrFrom4([4]byte{198, 18, byte(w.dynamic >> 8), byte(w.dynamic)})
-}
-
-// shared hands out an address between a site's router and its provider's (RFC 6598).
-func (w *World) shared() netip.Addr {
-	w.dynamic++
-	return netip.AddrFrom4([4]byte{100, 64, byte(w.dynamic >> 8), byte(w.dynamic)})
 }
 
 // insideOf is the address of a gateway behind a router.
@@ -278,23 +254,6 @@ func insideOf(hops []netip.Addr, i int) netip.Addr {
 		}
 	}
 	return netip.AddrFrom4([4]byte{192, 168, byte(100 + i), 20})
-}
-
-// forwards reports whether the router before a link lets a port in.
-func (l *Link) forwards(port uint16) bool {
-	if l.spec.Reach != estate.Forwarded || l.unforward || l.nat.Double {
-		return false
-	}
-	return len(l.spec.Forwards) == 0 || slices.ContainsFunc(l.spec.Forwards, func(text string) bool {
-		low, high, ok := strings.Cut(text, "-")
-		if !ok {
-			high = low
-		}
-		var a, b int
-		_, errA := fmt.Sscan(low, &a)
-		_, errB := fmt.Sscan(high, &b)
-		return errA == nil && errB == nil && a <= int(port) && int(port) <= b
-	})
 }
 
 // leaves takes what a machine sends by one of its devices.

@@ -111,3 +111,24 @@ func TestErrorsAreTranslated(t *testing.T) {
 		t.Errorf("back: %+v to %v, about %v to %v", s, in.dst, about.src, about.dst)
 	}
 }
+
+// An error of one family that quotes a packet of the other one is about no flow.
+func TestErrorsQuoteTheirFamily(t *testing.T) {
+	at := netip.MustParseAddrPort
+	var flows flowTable
+	first := UDP(at("[fd00::9]:4000"), at("[fd01::5]:7"), 64, make([]byte, 40))
+	in, _ := first.read()
+	s := flows.of(first, &in, moment)
+	s.flow.answers.src = netip.MustParseAddr("fd02::5")
+	s.translate(first, &in, destination)
+	flows.keep(s.flow, moment)
+	body := append([]byte{unreachable4, codePort, 0, 0, 0, 0, 0, 0}, first...)
+	odd := ip(netip.MustParseAddr("10.0.0.9"), netip.MustParseAddr("10.0.0.1"), ProtoICMP, 64, body)
+	in, _ = odd.read()
+	s = flows.of(odd, &in, moment)
+	if s.related {
+		t.Error("it is taken for one about a flow of IPv6")
+	}
+	s.translate(odd, &in, destination)
+	s.translate(odd, &in, source)
+}

@@ -153,10 +153,10 @@ func (m *Machine) shape(c *gateway.Config) {
 // translated: probes, others, and zones that give way, of which the first gives way first. Its
 // zone is the first of either of its addresses.
 func (m *Machine) classOf(in *info) int {
-	if m.config == nil || in.protocol == ProtoUDP && (in.dport == probePort || in.sport == probePort) {
+	if in.protocol == ProtoUDP && (in.dport == probePort || in.sport == probePort) {
 		return probeClass
 	}
-	for i := range m.config.Shaping {
+	for i := 0; m.config != nil && i < len(m.config.Shaping); i++ {
 		s := &m.config.Shaping[i]
 		if within(s.Here, in.src) || within(s.Beyond, in.src) || within(s.Here, in.dst) || within(s.Beyond, in.dst) {
 			return otherClass + len(m.config.Shaping) - i

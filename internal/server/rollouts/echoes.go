@@ -389,7 +389,11 @@ func (q *question) judge(a *gateway.Echoed, owners map[netip.Addr]string) (mark 
 	case !q.is.Arrives:
 		return asIs, ""
 	case a.Answered < q.is.MTU && q.certain:
-		return small, strings.TrimSpace(fmt.Sprintf("answered with %d bytes, not with %d %s", a.Answered, q.is.MTU, a.Words))
+		seen = fmt.Sprintf("answered with %d bytes, not with %d", a.Answered, q.is.MTU)
+		if a.Words != "" {
+			seen += ": " + a.Words
+		}
+		return small, seen
 	}
 	if by, same := q.along(a.Hops, owners); !same && q.certain {
 		return otherWay, "answered " + byHubs(by)
