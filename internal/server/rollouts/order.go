@@ -26,6 +26,7 @@ type Office struct {
 	// Servers is where gateways call servers, as far as that is known as addresses.
 	Servers []netip.Addr
 
+	settle   time.Duration // how long a plan waits for gateways of the rollout before it
 	planning chan struct{} // one is planned at a time
 	last     struct {      // by who plans: who looks at a plan begins it next
 		question string
@@ -35,7 +36,7 @@ type Office struct {
 
 // New returns an office.
 func New(s *store.Store, d *desk.Desk) *Office {
-	return &Office{Store: s, Desk: d, planning: make(chan struct{}, 1)}
+	return &Office{Store: s, Desk: d, settle: 5 * time.Second, planning: make(chan struct{}, 1)}
 }
 
 // Errors of orders.
@@ -130,19 +131,19 @@ type RolloutDetail struct {
 // Plan works out how a release would be brought to the gateways of an estate.
 func (o *Office) Plan(ctx context.Context, estateKey string, order Order) (*Stored, error) {
 	release, waves := order.Release, order.Waves
+	row, err := o.idle(ctx, estateKey, order.Instead)
+	if err != nil {
+		return nil, err
+	}
+	keep, err := o.keeping(ctx, estateKey)
+	if err != nil {
+		return nil, err
+	}
 	select {
 	case o.planning <- struct{}{}:
 		defer func() { <-o.planning }()
 	case <-ctx.Done():
 		return nil, ctx.Err()
-	}
-	row, err := o.idle(ctx, estateKey, order.Instead)
-	if err != nil {
-		return nil, err
-	}
-	keep, err := o.Desk.Keeping(ctx, estateKey)
-	if err != nil {
-		return nil, err
 	}
 	question := text([]any{row, release, waves, keep})
 	if o.last.question == question {
@@ -161,6 +162,23 @@ func (o *Office) Plan(ctx context.Context, estateKey string, order Order) (*Stor
 	o.last.question, o.last.plan = question, Stored{Plan: *plan, Bases: bases}
 	again := o.last.plan
 	return &again, nil
+}
+
+// keeping lists the release that each gateway keeps. Where the rollout before has just ended,
+// gateways of which its last round changed nothing are yet to say that they keep its release:
+// it waits for them.
+func (o *Office) keeping(ctx context.Context, estateKey string) (map[string]uint64, error) {
+	for until := time.Now().Add(o.settle); ; {
+		keep, err := o.Desk.Keeping(ctx, estateKey)
+		if !errors.Is(err, desk.ErrRolling) || time.Now().After(until) {
+			return keep, err
+		}
+		select {
+		case <-time.After(100 * time.Millisecond):
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
 }
 
 // idle refuses where a rollout is on its way already, and another one may not take its place.
