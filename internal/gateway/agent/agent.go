@@ -256,7 +256,7 @@ func (a *Agent) apply(was *gateway.Config, v *Version) error {
 	}
 	a.running, a.choice = v, choice
 	if was != nil && was.PublicKey != v.Config.PublicKey {
-		a.knock(v.Config)
+		a.knock(v.Config, time.Now(), nil)
 	}
 	a.see()
 	select {

@@ -17,6 +17,9 @@ const (
 	echoTries    = 2  // of a size that is asked for
 	mostSilent   = 2  // hops that say nothing, in a row: what is behind them is not asked for
 	echoHops     = 64 // of a question that is to arrive
+
+	sessionLasts = 180 * time.Second       // after a handshake: the REJECT_AFTER_TIME of WireGuard
+	wakeWithin   = 1500 * time.Millisecond // for handshakes of tunnels without a session
 )
 
 // Echo asks for echoes from addresses of this gateway, and waits for how they end.
@@ -28,6 +31,7 @@ func (a *Agent) Echo(ctx context.Context, list []gateway.Echo) ([]gateway.Echoed
 		return nil, line.ErrAsking
 	}
 	defer a.echoing.Unlock()
+	a.wake(ctx)
 	out := make([]gateway.Echoed, len(list))
 	var all sync.WaitGroup
 	turns := make(chan struct{}, echoesAtOnce)
@@ -40,6 +44,37 @@ func (a *Agent) Echo(ctx context.Context, list []gateway.Echo) ([]gateway.Echoed
 	}
 	all.Wait()
 	return out, ctx.Err()
+}
+
+// wake lets tunnels have sessions before anything is asked by them: gateways ask each other at the
+// same moment, and where both ends of a tunnel begin by what they have to send, their calls cross and
+// are lost, again and again where the way is long.
+func (a *Agent) wake(ctx context.Context) {
+	since := time.Now().Add(-sessionLasts)
+	sleep := func(knock bool) (some bool) {
+		_ = a.do(ctx, func() error {
+			if a.running == nil {
+				return nil
+			}
+			c := a.running.Config
+			r, err := a.plane.Read(c)
+			if err != nil {
+				return err
+			}
+			for i := range c.Tunnels {
+				t := &c.Tunnels[i]
+				some = some || t.WireGuard != nil && !r.Tunnels[t.Interface].Handshake.After(since)
+			}
+			if some && knock {
+				a.knock(c, since, r.Tunnels)
+			}
+			return nil
+		})
+		return some
+	}
+	for until, some := time.Now().Add(wakeWithin), sleep(true); some && time.Now().Before(until) && ctx.Err() == nil; some = sleep(false) {
+		time.Sleep(100 * time.Millisecond)
+	}
 }
 
 // echo asks for one: of its size first, and of a small one where that gets no answer.

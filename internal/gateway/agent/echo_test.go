@@ -6,6 +6,8 @@ import (
 	"net/netip"
 	"slices"
 	"testing"
+	"testing/synctest"
+	"time"
 
 	"wideknot/core/gateway"
 	"wideknot/internal/line"
@@ -15,11 +17,7 @@ import (
 func TestEchoes(t *testing.T) {
 	plane := newTray(newTestNet())
 	plane.takes = 1300
-	a, err := New(plane, Settings{State: t.TempDir(), Keys: t.TempDir()})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer a.Close()
+	a := run(t, plane, t.TempDir(), t.TempDir())
 	at := netip.MustParseAddr
 	ask := func(to string, size int) gateway.Echo {
 		return gateway.Echo{From: at("10.9.0.1"), To: at(to), Size: size, Hops: true}
@@ -56,5 +54,55 @@ func TestEchoes(t *testing.T) {
 		if _, err := a.Echo(context.Background(), list); err == nil {
 			t.Errorf("%s is asked for", name)
 		}
+	}
+}
+
+// Before a gateway asks, tunnels without a session get one, by the one of two ends: where both
+// begin by asking, their calls cross and are lost.
+func TestTunnelsAreWokenBeforeEchoes(t *testing.T) { synctest.Test(t, tunnelsAreWokenBeforeEchoes) }
+
+func tunnelsAreWokenBeforeEchoes(t *testing.T) {
+	_, a, b, planeA, planeB := pair(t, 20)
+	first, second := a, planeB // by the names of their sites
+	firstPlane := planeA
+	if planeB.applied.Site < planeA.applied.Site {
+		first, second, firstPlane = b, planeA, planeB
+	}
+	tunnels := len(planeA.applied.Tunnels)
+	asks := func(r *running, p *tray, came time.Time) (knocks int, took time.Duration) {
+		t.Helper()
+		p.mu.Lock()
+		p.knocked, p.came = nil, came
+		p.mu.Unlock()
+		began := time.Now()
+		if _, err := r.Echo(t.Context(), []gateway.Echo{{From: netip.MustParseAddr("10.9.0.1"), To: netip.MustParseAddr("10.1.0.9")}}); err != nil {
+			t.Fatal(err)
+		}
+		took = time.Since(began)
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		return len(p.knocked), took
+	}
+	other := b
+	if first == b {
+		other = a
+	}
+	if n, took := asks(first, firstPlane, time.Time{}); n != tunnels || took < wakeWithin {
+		t.Errorf("the first knocks %d times and asks after %v, although none of %d tunnels has a session", n, took, tunnels)
+	}
+	if n, took := asks(first, firstPlane, time.Now().Add(-time.Minute)); n != 0 || took > time.Second {
+		t.Errorf("with sessions it knocks %d times and asks after %v", n, took)
+	}
+	if n, _ := asks(first, firstPlane, time.Now().Add(-sessionLasts)); n != tunnels {
+		t.Errorf("with sessions that have ended it knocks %d times", n)
+	}
+	go func() {
+		time.Sleep(knockLate / 2)
+		second.mu.Lock()
+		second.came = time.Now()
+		second.mu.Unlock()
+	}()
+	if n, took := asks(other, second, time.Time{}); n != 0 || took > knockLate {
+		t.Errorf("the second, to whom the first has come, knocks %d times and asks after %v", n, took)
 	}
 }

@@ -121,14 +121,13 @@ func (a *Agent) leads(ctx context.Context) {
 // two handshakes that cross on their way are both lost.
 const knockLate = 400 * time.Millisecond
 
-// knock calls far ends by the key that this gateway has now: at once where its name sorts first,
-// else a little later, where the far end has not come meanwhile: it may be about to get a new key
-// itself, and a call that crosses its own would cost both 5 s.
-func (a *Agent) knock(c *gateway.Config) {
-	began := time.Now()
+// knock calls far ends that have not come since some time, by the key that this gateway has now: at
+// once where its name sorts first, else a little later, where the far end has not come meanwhile. It
+// may be about to call itself, and calls that cross would cost both 5 s.
+func (a *Agent) knock(c *gateway.Config, since time.Time, seen map[string]Device) {
 	some := func(late bool, seen map[string]Device) error {
 		for i := range c.Tunnels {
-			if t := &c.Tunnels[i]; t.WireGuard != nil && (t.Peer < c.Site) == late && !seen[t.Interface].Handshake.After(began) {
+			if t := &c.Tunnels[i]; t.WireGuard != nil && (t.Peer < c.Site) == late && !seen[t.Interface].Handshake.After(since) {
 				if err := a.plane.Knock(t); err != nil {
 					a.Log.Warn("calling a far end by another key", "interface", t.Interface, "reason", err)
 				}
@@ -136,7 +135,7 @@ func (a *Agent) knock(c *gateway.Config) {
 		}
 		return nil
 	}
-	_ = some(false, nil)
+	_ = some(false, seen)
 	time.AfterFunc(knockLate, func() {
 		_ = a.do(context.Background(), func() error { // an agent that ends has none
 			if a.running == nil || a.running.Config != c {

@@ -24,7 +24,7 @@ func whoCallsByANewKey(t *testing.T) {
 			defer p.mu.Unlock()
 			return len(p.knocked)
 		}
-		if err := r.do(context.Background(), func() error { r.knock(r.running.Config); return nil }); err != nil {
+		if err := r.do(context.Background(), func() error { r.knock(r.running.Config, time.Now(), nil); return nil }); err != nil {
 			t.Fatal(err)
 		}
 		atOnce = know()

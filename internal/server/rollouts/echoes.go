@@ -18,7 +18,7 @@ const (
 	mostWhole    = 100 // gateways up to which every pair is asked
 	mostBetween  = 400 // pairs that are asked after a round that is not the last
 	echoSeconds  = 30  // until gateways must have answered
-	echoAttempts = 3   // two ends that call each other at once may end with a session that carries one way alone, until one has heard nothing for 15 s
+	echoAttempts = 4   // two ends that call each other at once may end with a session that carries one way alone, until one has heard nothing for 15 s
 )
 
 // Marks of a pair of gateways in the grid.
