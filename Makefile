@@ -4,7 +4,7 @@ VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
 WEB     := $(shell find web/src web/public web/index.html web/vite.config.ts web/package.json -type f 2>/dev/null)
 DIST    := internal/server/api/site/dist/index.html
 
-.PHONY: demo demo-reset build test test-core test-servers test-kernels lint lab planes soak deb mutate notices bench fuzz shots api tools test-tools clean
+.PHONY: demo demo-reset build test test-quiet test-live test-core test-servers test-kernels test-pages lint lab planes soak deb mutate notices bench fuzz shots api tools test-tools clean
 
 # A private database, the demo estate in it, and the server on 127.0.0.1.
 demo: tools build
@@ -48,20 +48,24 @@ test: test-tools build lint
 	shellcheck -e SC2016 scripts/install core/render/linux/apply.sh packaging/build packaging/debian/postinst packaging/debian/prerm packaging/debian/postrm
 	go run ./cmd/wideknot openapi | diff -q - docs/openapi.json || { echo "docs/openapi.json is out of date; run make api"; exit 1; }
 	go run ./notices | diff -q - cmd/wideknot/notices.txt || { echo "cmd/wideknot/notices.txt is out of date; run make notices"; exit 1; }
-	$(MAKE) --no-print-directory -j2 test-core test-servers
-	$(MAKE) --no-print-directory deb && lintian --fail-on error --allow-root dist/*.deb
-	$(MAKE) --no-print-directory test-kernels
-	go test -count=1 -parallel 4 ./e2e/...
-	$(MAKE) --no-print-directory fuzz
+	$(MAKE) --no-print-directory -j2 test-quiet test-live
 
 # What only computes gives way to what waits for something, and is timed.
+test-quiet:
+	nice -n 19 $(MAKE) --no-print-directory test-core fuzz
+test-live: test-servers
+	$(MAKE) --no-print-directory deb && lintian --fail-on error --allow-root dist/*.deb
+	$(MAKE) --no-print-directory test-kernels
+	$(MAKE) --no-print-directory test-pages
 test-core:
-	nice -n 15 go test $$(go list ./core/... | grep -v /render/linux)
-	CGO_ENABLED=1 nice -n 15 go test -race -short ./core/...
+	go test $$(go list ./core/... | grep -v /render/linux)
+	CGO_ENABLED=1 go test -race -short ./core/...
 test-servers:
 	CGO_ENABLED=1 go test -p 4 -race -short ./internal/... ./cmd/... ./examples/...
 test-kernels:
-	go test -count=1 -p 1 -parallel 4 ./lab ./core/render/linux ./internal/fleet
+	go test -count=1 -p 2 -parallel 4 ./lab ./internal/fleet ./core/render/linux
+test-pages:
+	go test -count=1 -parallel 4 ./e2e/...
 
 # Each parser, as many inputs as FUZZTIME says; a longer run, such as 10m, finds
 # more. The default counts, as a run that is ended by the clock fails now and then.

@@ -199,9 +199,12 @@ func (d *desk) await(within time.Duration, selector, text string) *rod.Element {
 	return e.CancelTimeout().Timeout(30 * time.Second)
 }
 
+// click clicks once nothing moves any more: what loads above moves what is below.
 func (d *desk) click(selector, text string) {
 	d.t.Helper()
-	d.must(d.find(selector, text).Click(proto.InputMouseButtonLeft, 1))
+	e := d.find(selector, text)
+	d.must(e.WaitStableRAF())
+	d.must(e.Click(proto.InputMouseButtonLeft, 1))
 }
 
 // labelled finds a control by its label or its aria-label.

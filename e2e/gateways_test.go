@@ -223,6 +223,7 @@ func TestTheDemoLives(t *testing.T) {
 	s.change(`{"do":"restore","site":"tarnhollow","link":"ring"}`)
 	looksOverTime(d)
 	d.goTo("/e/brindlewater/d/winter-round/watch/osierweir")
+	d.find("[data-testid=tunnel-ends] td", "carries")
 	d.click("[data-testid=keys] button", "Make a new key here")
 	d.find("[data-testid=keys] p", "1 new key is in this draft")
 	d.goTo("/e/brindlewater/d/winter-round/release")
