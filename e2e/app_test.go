@@ -199,12 +199,21 @@ func (d *desk) await(within time.Duration, selector, text string) *rod.Element {
 	return e.CancelTimeout().Timeout(30 * time.Second)
 }
 
-// click clicks once nothing moves any more: what loads above moves what is below.
+// click clicks once nothing moves any more: what loads above moves what is below, or is made anew
+// and has to be found again.
 func (d *desk) click(selector, text string) {
 	d.t.Helper()
-	e := d.find(selector, text)
-	d.must(e.WaitStableRAF())
-	d.must(e.Click(proto.InputMouseButtonLeft, 1))
+	var err error
+	for range 4 {
+		e := d.find(selector, text).CancelTimeout().Timeout(8 * time.Second)
+		if err = e.WaitStableRAF(); err == nil {
+			err = e.Click(proto.InputMouseButtonLeft, 1)
+		}
+		if err == nil {
+			return
+		}
+	}
+	d.must(err)
 }
 
 // labelled finds a control by its label or its aria-label.

@@ -9,6 +9,7 @@ import (
 	"wideknot/core/estate"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
+	"wideknot/core/words"
 )
 
 // breakouts reports internet breakouts that cannot work.
@@ -77,7 +78,7 @@ func (in *Input) wayOut(o *tunnel.Overlay, hub *estate.Site, family estate.Famil
 	report(Finding{
 		Code: "breakout/family", Severity: Error,
 		Title:    fmt.Sprintf("%s has no way to the internet for %s, which %s should reach through it", hub.Key, name, strings.Join(sites[:min(len(sites), 5)], ", ")),
-		Evidence: []string{fmt.Sprintf("%d sites share %s subnets into %s", len(sites), name, o.Spec.Key)},
+		Evidence: []string{fmt.Sprintf("%s %s subnets into %s", words.Many(len(sites), "site shares", "sites share"), name, o.Spec.Key)},
 		Why:      "Their " + name + " traffic goes to the hub and ends there; it does not leave locally instead.",
 		Fix:      "Give an internet link of the hub an address and a next hop of that version, or share no such subnets there.",
 		Subjects: []Subject{{Site: hub.Key}, {Overlay: o.Spec.Key}},

@@ -7,6 +7,7 @@ import (
 
 	"wideknot/core/estate"
 	"wideknot/core/tunnel"
+	"wideknot/core/words"
 )
 
 // members calls visit for every site that has tunnels.
@@ -95,7 +96,7 @@ func pending(in *Input, report func(Finding)) {
 		}
 		report(Finding{
 			Code: "pending/probe-profile", Severity: Warning,
-			Title:    fmt.Sprintf("the probe profile of %s is planned with, but the bundles of %d gateways do not carry it out", o.Spec.Key, without),
+			Title:    fmt.Sprintf("the probe profile of %s is planned with, but the %s not carry it out", o.Spec.Key, words.Many(without, "bundle of 1 gateway does", "bundles of gateways do")),
 			Why:      "Outages counts with it; bundles for linux do not contain it, so somebody must set those gateways' probes to it.",
 			Fix:      "Let wideknot gateway keep these gateways: it probes by the profile. Or set their probes by hand.",
 			Subjects: []Subject{{Overlay: o.Spec.Key}},
@@ -223,9 +224,10 @@ func forwards(in *Input, report func(Finding)) {
 			if len(missing[l.Key]) == 0 {
 				continue
 			}
+			of := site.Key + "/" + l.Key
 			f := Finding{
 				Code: "gateway/not-forwarded", Severity: Warning,
-				Title:    fmt.Sprintf("%d tunnels of %s/%s listen on ports that are not forwarded to it", len(missing[l.Key]), site.Key, l.Key),
+				Title:    words.Many(len(missing[l.Key]), "tunnel of "+of+" listens on a port that is", "tunnels of "+of+" listen on ports that are") + " not forwarded to it",
 				Evidence: []string{"missing: " + strings.Join(missing[l.Key], " "), "forwarded: " + strings.Join(l.Forwards, " ")},
 				Why:      "The far end could not connect, so it is given no endpoint: only this end can initiate the tunnels.",
 				Fix:      "Have the ports forwarded, and enter them at the link.",

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"wideknot/core/estate"
+	"wideknot/core/words"
 )
 
 // keys reports gateways without a key and keys used by two.
@@ -27,7 +28,7 @@ func keys(in *Input, report func(Finding)) {
 	if len(missing) > 0 {
 		report(Finding{
 			Code: "key/missing", Severity: Note,
-			Title:    fmt.Sprintf("%d gateways have no key yet", len(missing)),
+			Title:    words.Many(len(missing), "gateway has", "gateways have") + " no key yet",
 			Why:      "Keys are made when the estate is loaded into the server or rendered.",
 			Fix:      "Nothing to do, unless a gateway makes its own key: then enter its public key.",
 			Subjects: missing,

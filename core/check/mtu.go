@@ -5,6 +5,7 @@ import (
 
 	"wideknot/core/estate"
 	"wideknot/core/tunnel"
+	"wideknot/core/words"
 )
 
 // mtus reports tunnels too narrow for IPv6.
@@ -56,7 +57,7 @@ func mixedMTU(in *Input, report func(Finding)) {
 		if mixed > 0 {
 			report(Finding{
 				Code: "mtu/mixed", Severity: Note,
-				Title:    fmt.Sprintf("at %d pairs of %s a backup tunnel is narrower than the first choice (%d to %d bytes)", mixed, o.Spec.Key, low, high),
+				Title:    fmt.Sprintf("at %s of %s a backup tunnel is narrower than the first choice (%d to %d bytes)", words.Many(mixed, "pair", "pairs"), o.Spec.Key, low, high),
 				Why:      "TCP is clamped and adapts; large datagrams that fit before are fragmented or lost after the move.",
 				Fix:      "Keep datagrams below the narrowest tunnel, or give the links the same MTU.",
 				Subjects: []Subject{{Overlay: o.Spec.Key}},

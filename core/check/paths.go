@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"wideknot/core/route"
+	"wideknot/core/words"
 )
 
 // asymmetric reports pins by which traffic goes one way and comes back
@@ -43,7 +44,7 @@ func asymmetric(in *Input, report func(Finding)) {
 			if differ > 0 {
 				report(Finding{
 					Code: "path/asymmetric", Severity: Warning,
-					Title:    fmt.Sprintf("by a pin, traffic of %s to %d sites goes by %s and comes back another way", pin.Site, differ, pin.Via),
+					Title:    fmt.Sprintf("by a pin, traffic of %s to %s goes by %s and comes back another way", pin.Site, words.Many(differ, "site", "sites"), pin.Via),
 					Evidence: evidence,
 					Why:      "Stateful filters see only half of each session and drop it; latency differs by direction.",
 					Fix:      "Remove the pin, or change the site's hub order instead: that moves both directions.",

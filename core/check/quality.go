@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"wideknot/core/tunnel"
+	"wideknot/core/words"
 )
 
 // quality reports limits that nothing is held to or that gateways do not keep to, and pairs
@@ -46,7 +47,7 @@ func quality(in *Input, report func(Finding)) {
 		if n := len(unkept); n > 0 {
 			report(Finding{
 				Code: "limits/unkept", Severity: Warning,
-				Title:    fmt.Sprintf("%d gateways of %s do not put tunnels in order by its limits", n, o.Spec.Key),
+				Title:    words.Many(n, "gateway of "+o.Spec.Key+" does", "gateways of "+o.Spec.Key+" do") + " not put tunnels in order by its limits",
 				Why:      "Both ends of a tunnel have to: wideknot gateway does, for tunnels of WireGuard, and nothing else that is rendered for. Between these and others, what is held to limits goes as everything does.",
 				Fix:      "Let wideknot gateway keep these gateways and say in Survey that they switch by themselves, or leave the limits out.",
 				Subjects: append(unkept, Subject{Overlay: o.Spec.Key}),

@@ -7,6 +7,7 @@ import (
 
 	"wideknot/core/estate"
 	"wideknot/core/gateway"
+	"wideknot/core/words"
 )
 
 // heard says what arrived at an end from the other while both looked.
@@ -67,12 +68,12 @@ func (d *diagnoser) arrivals(a, b *side) bool {
 // begun tells why a handshake whose beginning arrives does not end.
 func (d *diagnoser) begun(caller, called *side, there, back heard) {
 	base := Cause{Sure: Likely, Site: called.key, Link: called.link.Key, Tunnel: called.port.Interface}
-	arrived := fmt.Sprintf("%d handshakes begun by %s arrived at %s", there.initiations, caller.name(), called.name())
+	arrived := fmt.Sprintf("%s begun by %s arrived at %s", words.Many(there.initiations, "handshake", "handshakes"), caller.name(), called.name())
 	switch {
 	case back.responses > 0:
 		base.Code = WrongSecret
 		base.Words = fmt.Sprintf("the two ends have different pre-shared keys, as far as can be told: %s does not take what %s answers", caller.key, called.key)
-		base.Evidence = []string{arrived, fmt.Sprintf("%d answers arrived back, and none was taken", back.responses)}
+		base.Evidence = []string{arrived, words.Many(back.responses, "answer", "answers") + " arrived back, and none was taken"}
 		base.Repair = Cure{Words: "Have both gateways told their pre-shared key again: release anew.", Where: "release"}
 	case called.look.BytesOut > 0:
 		base.Code, base.Site, base.Link, base.Tunnel = LostBetween, caller.key, caller.link.Key, caller.port.Interface

@@ -7,6 +7,7 @@ import (
 	"wideknot/core/addr"
 	"wideknot/core/estate"
 	"wideknot/core/route"
+	"wideknot/core/words"
 )
 
 // byDesign says what the design does to the packet; false where it goes no further.
@@ -87,7 +88,7 @@ func (d *diagnoser) counted(site string, rule int) []string {
 	}
 	for i := range s.Rules {
 		if r := &s.Rules[i]; r.Rule == rule && r.Packets > 0 {
-			return []string{fmt.Sprintf("the gateway of %s counted %d packets that met it", site, uint64(r.Packets))}
+			return []string{fmt.Sprintf("the gateway of %s counted %s that met it", site, words.Many(int(r.Packets), "packet", "packets"))}
 		}
 	}
 	return nil

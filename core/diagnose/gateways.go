@@ -8,6 +8,7 @@ import (
 	"wideknot/core/gateway"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
+	"wideknot/core/words"
 )
 
 // tunnelState is what a site's gateway reports of a tunnel, or nil.
@@ -125,7 +126,7 @@ func (d *diagnoser) away(site int, g *Gateway) {
 	}
 	d.cause(Cause{
 		Code: Away, Sure: Likely, Site: key, Words: fmt.Sprintf("the gateway of %s is off, or all its circuits are dead", key),
-		Evidence: []string{"it has no line to a server", fmt.Sprintf("none of the %d tunnels to it whose far ends report is alive", silent)},
+		Evidence: []string{"it has no line to a server", words.Many(silent, "far end of its tunnels reports, and does not hear it", "far ends of its tunnels report, and none hears it")},
 		Repair:   Cure{Words: "See to its power and its circuits; what carries its line to the server comes back by itself."},
 	})
 }

@@ -9,6 +9,7 @@ import (
 	"wideknot/core/gateway"
 	"wideknot/core/outage"
 	"wideknot/core/tunnel"
+	"wideknot/core/words"
 )
 
 // A Trouble is something that is not as designed, with all that it explains: a carrier that is
@@ -165,7 +166,7 @@ func (s *sorter) drilled() {
 		}
 	}
 	if n > 0 {
-		s.add(Trouble{Code: Drilled, Sure: Sure, Words: fmt.Sprintf("a drill holds %d tunnels down", n), Repair: letGo}, s.held)
+		s.add(Trouble{Code: Drilled, Sure: Sure, Words: "a drill holds " + words.Many(n, "tunnel", "tunnels") + " down", Repair: letGo}, s.held)
 	}
 }
 
@@ -226,14 +227,18 @@ func (s *sorter) rest() {
 			}
 		}
 		a, b := s.key(first.tunnel.A.Site), s.key(first.tunnel.B.Site)
+		n, is, keeps := len(same), "are", "are kept out until they are"
+		if n == 1 {
+			is, keeps = "is", "is kept out until it is"
+		}
 		t := Trouble{
 			Code: TunnelDead, Sure: Possible, Site: a, Overlay: first.overlay, Pair: []string{a, b}, Unsettled: slices.ContainsFunc(same, s.unsettled),
-			Words: fmt.Sprintf("%d tunnels of %s between %s and %s are dead", len(same), first.overlay, a, b), Repair: Cure{Words: "Ask why.", Where: "watch"},
+			Words: fmt.Sprintf("%s of %s between %s and %s %s dead", words.Many(n, "tunnel", "tunnels"), first.overlay, a, b, is), Repair: Cure{Words: "Ask why.", Where: "watch"},
 		}
 		steadies := !slices.ContainsFunc(same, func(t *tunnel.Tunnel) bool { return !s.steadies(t) })
 		if steadies {
 			t.Code, t.Sure, t.Patient, t.Unsettled = Flapping, Sure, true, false
-			t.Words = fmt.Sprintf("%d tunnels of %s between %s and %s came and went, and are kept out until they are steady", len(same), first.overlay, a, b)
+			t.Words = fmt.Sprintf("%s of %s between %s and %s came and went, and %s steady", words.Many(n, "tunnel", "tunnels"), first.overlay, a, b, keeps)
 			t.Repair.Words = "They come back by themselves. Where it goes on, see why their circuits come and go: Over time shows when."
 		}
 		if steadies && len(same) == 1 {
@@ -287,7 +292,7 @@ func (s *sorter) poor() {
 		}
 	}
 	if drilled > 0 {
-		s.add(Trouble{Code: Drilled, Sure: Sure, Tunnels: drilled, Words: fmt.Sprintf("a drill takes %d tunnels beyond their limits", drilled), Repair: letGo}, nil)
+		s.add(Trouble{Code: Drilled, Sure: Sure, Tunnels: drilled, Words: "a drill takes " + words.Many(drilled, "tunnel beyond its", "tunnels beyond their") + " limits", Repair: letGo}, nil)
 	}
 	for len(left) > 0 {
 		count := map[[2]int]int{}
@@ -304,9 +309,10 @@ func (s *sorter) poor() {
 			}
 		}
 		site, l := s.plan.Site(most[0]), &s.plan.Site(most[0]).Links[most[1]]
+		of := fmt.Sprintf("%s (%s)", site.Key, l.Key)
 		s.add(Trouble{
 			Code: Lossy, Sure: Likely, Site: site.Key, Link: l.Key, Tunnels: count[most],
-			Words:  fmt.Sprintf("%d tunnels of %s (%s) are beyond their limits of latency, jitter or loss", count[most], site.Key, l.Key),
+			Words:  words.Many(count[most], "tunnel of "+of+" is beyond its", "tunnels of "+of+" are beyond their") + " limits of latency, jitter or loss",
 			Repair: Cure{Words: "See its figures, and tell " + orCarrier(l.Provider) + ".", Where: "watch", Site: site.Key},
 		}, nil)
 		for t := range left {

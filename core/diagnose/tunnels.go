@@ -10,6 +10,7 @@ import (
 	"wideknot/core/gateway"
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
+	"wideknot/core/words"
 )
 
 // A side is one end of a tunnel: what it is to be, and what is seen of it.
@@ -216,7 +217,10 @@ func (d *diagnoser) circuits(s *side) bool {
 	if alive > 0 || all == 0 {
 		return false
 	}
-	none := fmt.Sprintf("none of the %d tunnels of %s is alive", all, s.name())
+	none := fmt.Sprintf("all %d tunnels of %s are dead", all, s.name())
+	if all == 1 {
+		none = "its one tunnel is dead"
+	}
 	internet := s.link.UnderlayOf() == estate.Internet
 	hop := false // somebody asks its next hop
 	if s.g.Wants != nil {
@@ -259,7 +263,7 @@ func (d *diagnoser) circuits(s *side) bool {
 func (d *diagnoser) blocked(s *side, others int, internet bool, none string) {
 	c := Cause{
 		Code: UDPBlocked, Sure: Likely, Site: s.key, Link: s.link.Key, Words: fmt.Sprintf("%s lets no UDP through on %s", orCarrier(s.link.Provider), s.name()),
-		Evidence: []string{"its next hop answers", none, "no datagram of any far end of it arrived while it was looked at", fmt.Sprintf("%d of its far ends have other tunnels that live", others)},
+		Evidence: []string{"its next hop answers", none, "no datagram of any far end of it arrived while it was looked at", words.Many(others, "of its far ends has", "of its far ends have") + " other tunnels that live"},
 		Repair:   Cure{Words: "Have " + orCarrier(s.link.Provider) + " let UDP through, for the ports of the tunnels at least."},
 	}
 	if internet {
@@ -325,7 +329,7 @@ func (d *diagnoser) together(s *side) (out []string) {
 		}
 	}
 	for what, n := range count {
-		out = append(out, fmt.Sprintf("%d other circuits %s are dead too", n, what))
+		out = append(out, fmt.Sprintf("%s %s dead too", words.Many(n, "other circuit", "other circuits"), what))
 	}
 	slices.Sort(out)
 	return out

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"wideknot/core/gateway"
+	"wideknot/core/words"
 	"wideknot/internal/gateway/stamp"
 )
 
@@ -84,9 +85,9 @@ func (a *Agent) Hold(ctx context.Context, h *gateway.Hold) error {
 			what = "taken for " + string(h.As)
 		}
 		if h.Seconds > 0 {
-			a.event(HeldDown, "", "%d tunnels are %s for %d s, for a drill", len(h.Interfaces), what, h.Seconds)
+			a.event(HeldDown, "", "%s %s for %d s, for a drill", words.Many(len(h.Interfaces), "tunnel is", "tunnels are"), what, h.Seconds)
 		} else {
-			a.event(HeldDown, "", "%d tunnels are %s no longer", len(h.Interfaces), what)
+			a.event(HeldDown, "", "%s %s no longer", words.Many(len(h.Interfaces), "tunnel is", "tunnels are"), what)
 		}
 		return nil
 	})

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"wideknot/core/gateway"
+	"wideknot/core/words"
 )
 
 // move lets ways go by the tunnels that live.
@@ -78,7 +79,7 @@ func (a *Agent) tellSteered(steers map[Place]int, choice *Choice) {
 		a.event(Steered, place.Prefix.String(), "%v %s, by what hubs tell", place.Prefix, by[steers[place]])
 	}
 	if more := len(places) - few; more > 0 {
-		a.event(Steered, "", "%d more prefixes move with them", more)
+		a.event(Steered, "", "%s with them", words.Many(more, "more prefix moves", "more prefixes move"))
 	}
 }
 
@@ -99,7 +100,7 @@ func (a *Agent) tellMoved(c *gateway.Config, choice *Choice) {
 		a.event(WayMoved, strconv.Itoa(uses[i].Way), "the way by %s%s %s", c.Ways[i].Words(), held, goes(uses[i].Members))
 	}
 	if more := len(list) - few; more > 0 {
-		a.event(WayMoved, "", "%d more ways move with them", more)
+		a.event(WayMoved, "", "%s with them", words.Many(more, "more way moves", "more ways move"))
 	}
 }
 

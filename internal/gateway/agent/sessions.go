@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"wideknot/core/gateway"
+	"wideknot/core/words"
 	"wideknot/internal/gateway/stamp"
 )
 
@@ -76,7 +77,7 @@ func (a *Agent) sessions(o *gateway.SessionsOrder) (*gateway.Sessions, error) {
 		if out.Ended, err = a.plane.Forget(passing); err != nil {
 			return nil, err
 		}
-		a.event(SessionsReset, o.Interface, "%d flows by %s were forgotten, as somebody asked", out.Ended, o.Interface)
+		a.event(SessionsReset, o.Interface, "%s forgotten of those by %s, as somebody asked", words.Many(out.Ended, "flow was", "flows were"), o.Interface)
 	case gateway.ResetKeys:
 		if err := a.plane.Rekey(t); err != nil {
 			return nil, err

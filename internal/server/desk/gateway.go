@@ -10,6 +10,7 @@ import (
 
 	"wideknot/core/gateway"
 	"wideknot/core/rollout"
+	"wideknot/core/words"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
 )
@@ -180,7 +181,7 @@ func (d *Desk) Bring(ctx context.Context, estateKey string, release uint64, site
 		if err := tx.WantAt(e.ID, sites, release, 0, int(rollout.New)); err != nil {
 			return err
 		}
-		act := identity.Act{Action: "gateway.bring", Estate: e.ID, Object: fmt.Sprintf("%d gateways", n), After: map[string]any{"release": release, "sites": sites}}
+		act := identity.Act{Action: "gateway.bring", Estate: e.ID, Object: words.Many(n, "gateway", "gateways"), After: map[string]any{"release": release, "sites": sites}}
 		return identity.Record(ctx, tx, time.Now().UTC(), act)
 	})
 	return n, err

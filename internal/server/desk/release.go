@@ -12,6 +12,7 @@ import (
 	"wideknot/core/check"
 	"wideknot/core/diff"
 	"wideknot/core/estate"
+	"wideknot/core/words"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
 )
@@ -28,9 +29,9 @@ type Held struct {
 
 func (h *Held) Error() string {
 	if n := len(h.Errors); n > 0 {
-		return fmt.Sprintf("the draft adds %d errors, which must be fixed before it is released; the first: %s", n, h.Errors[0].Title)
+		return fmt.Sprintf("the draft adds %s be fixed before it is released; the first: %s", words.Many(n, "error, which must", "errors, which must"), h.Errors[0].Title)
 	}
-	return fmt.Sprintf("write down why this may be released with %d warnings it adds or errors it leaves; the first: %s", len(h.Asks), h.Asks[0].Title)
+	return fmt.Sprintf("write down why this may be released with %s; the first: %s", words.Many(len(h.Asks), "warning it adds or error it leaves", "warnings it adds or errors it leaves"), h.Asks[0].Title)
 }
 
 // MaxMessage is how many characters a release's message, and its reason, may have.

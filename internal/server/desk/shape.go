@@ -9,6 +9,7 @@ import (
 	"wideknot/core/diff"
 	"wideknot/core/estate"
 	"wideknot/core/planning"
+	"wideknot/core/words"
 )
 
 // RepairAll carries out several repairs as one edit.
@@ -18,7 +19,7 @@ func (d *Desk) RepairAll(ctx context.Context, o Order, list []planning.Repair) (
 	}
 	label := list[0].Label
 	if len(list) > 1 {
-		label = fmt.Sprintf("%s, and %d more repairs", label, len(list)-1)
+		label = fmt.Sprintf("%s, and %s", label, words.Many(len(list)-1, "more repair", "more repairs"))
 	}
 	return d.edit(ctx, o, label, func(e *estate.Estate) (*estate.Estate, error) { return planning.ApplyAll(e, list) })
 }

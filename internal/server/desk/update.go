@@ -6,6 +6,7 @@ import (
 
 	"wideknot/core/diff"
 	"wideknot/core/estate"
+	"wideknot/core/words"
 	"wideknot/internal/server/store"
 )
 
@@ -14,7 +15,7 @@ import (
 type Unsettled struct{ Conflicts []diff.Conflict }
 
 func (u *Unsettled) Error() string {
-	return fmt.Sprintf("%d parts were changed both in the draft and in what was released since; choose for each whose state it takes", len(u.Conflicts))
+	return words.Many(len(u.Conflicts), "part was", "parts were") + " changed both in the draft and in what was released since; choose for each whose state it takes"
 }
 
 // Catching is what bringing a draft up to date comes to.

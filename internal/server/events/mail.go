@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/wneessen/go-mail"
+
+	"wideknot/core/words"
 )
 
 // A MailServer takes mail. With no host none is sent.
@@ -36,10 +38,10 @@ func (t *Teller) post(ctx context.Context, d *due) error {
 	m.Subject(cut(fmt.Sprintf("[%s] %s%s", d.estate.Key, head, e.Words), 200))
 	text := fmt.Sprintf("%s%s.\n%s", head, e.Words, lasted)
 	if e.Tunnels > 0 {
-		text += fmt.Sprintf("It explains %d tunnels.\n", e.Tunnels)
+		text += "It explains " + words.Many(e.Tunnels, "tunnel", "tunnels") + ".\n"
 	}
 	if e.Cut > 0 {
-		text += fmt.Sprintf("%d pairs of sites are cut.\n", e.Cut)
+		text += words.Many(e.Cut, "pair of sites is", "pairs of sites are") + " cut.\n"
 	} else if e.Kind == Began {
 		text += "Nobody is cut by it.\n"
 	}

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"wideknot/core/rollout"
+	"wideknot/core/words"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
 )
@@ -46,11 +47,11 @@ func (o *Office) Decide(ctx context.Context, estateKey string, number uint64, do
 		if err := errors.Join(json.Unmarshal([]byte(row.Settings), &s), json.Unmarshal([]byte(row.Plan), &plan)); err != nil {
 			return err
 		}
-		words := ""
+		said := ""
 		switch {
 		case do == GoOn && (row.State == Waiting || row.State == Stopped):
 			s.Without = s.Without || without
-			row.State, row.Words, row.Settings, row.Since, words = Running, "", text(s), now, "goes on"
+			row.State, row.Words, row.Settings, row.Since, said = Running, "", text(s), now, "goes on"
 			switch {
 			case before == Stopped && row.Phase == Bringing:
 				row.Phase = "" // those that failed are tried again
@@ -64,11 +65,11 @@ func (o *Office) Decide(ctx context.Context, estateKey string, number uint64, do
 			}
 			s.Accepted = append(s.Accepted, proof.Keys...)
 			row.State, row.Words, row.Settings, row.Since, row.Phase = Running, "", text(s), now, Proving
-			words = fmt.Sprintf("goes on: that %d things are not as expected is accepted", len(proof.Keys))
+			said = "goes on: that " + words.Many(len(proof.Keys), "thing is", "things are") + " not as expected is accepted"
 		case do == Wait && row.State == Running:
-			row.State, row.Words, words = Waiting, "a person lets it wait", "waits"
+			row.State, row.Words, said = Waiting, "a person lets it wait", "waits"
 		case do == Undo && slices.Contains([]string{Running, Waiting, Stopped}, row.State):
-			row.State, row.Words, row.Phase, row.Since, words = Back, "", "", now, "is taken back"
+			row.State, row.Words, row.Phase, row.Since, said = Back, "", "", now, "is taken back"
 			row.Round = min(row.Round, len(plan.Rounds)-1)
 		default:
 			return fmt.Errorf("%w: it is %s", ErrState, row.State)
@@ -76,7 +77,7 @@ func (o *Office) Decide(ctx context.Context, estateKey string, number uint64, do
 		if err := tx.SaveRollout(&row, "state", "words", "settings", "phase", "since", "round"); err != nil {
 			return err
 		}
-		if err := tx.NoteRollout(row.ID, now, identity.ActorOf(ctx).Name+": it "+words); err != nil {
+		if err := tx.NoteRollout(row.ID, now, identity.ActorOf(ctx).Name+": it "+said); err != nil {
 			return err
 		}
 		out = viewOf(&row)
@@ -104,12 +105,12 @@ func leave(ctx context.Context, tx *store.Tx, estate uint64, order *Order) error
 	if err != nil {
 		return err
 	}
-	words := fmt.Sprintf("release %d takes its place", order.Release)
-	row.State, row.Words, row.Active, row.EndedAt, row.Phase = Left, words, nil, &now, ""
+	said := fmt.Sprintf("release %d takes its place", order.Release)
+	row.State, row.Words, row.Active, row.EndedAt, row.Phase = Left, said, nil, &now, ""
 	if err := tx.SaveRollout(&row, "state", "words", "active", "ended_at", "phase"); err != nil {
 		return err
 	}
-	if err := tx.NoteRollout(row.ID, now, identity.ActorOf(ctx).Name+": it ends here, "+words); err != nil {
+	if err := tx.NoteRollout(row.ID, now, identity.ActorOf(ctx).Name+": it ends here, "+said); err != nil {
 		return err
 	}
 	return identity.Record(ctx, tx, now, identity.Act{Action: "rollout." + Left, Estate: estate, Object: fmt.Sprintf("rollout %d", row.Number), After: map[string]any{"release": order.Release}})

@@ -10,6 +10,7 @@ import (
 
 	"wideknot/core/gateway"
 	"wideknot/core/rollout"
+	"wideknot/core/words"
 	"wideknot/internal/server/store"
 )
 
@@ -283,7 +284,7 @@ func (t *turn) echoing() error {
 	t.set("proof")
 	if len(differ) > 0 {
 		d := differ[0]
-		return t.stop("%d echoes are not as expected%s; the first: %s of %s is to be %s, and is %s", len(differ), common(differ), d.What, d.Site, d.Expected, d.Seen)
+		return t.stop("%s not as expected%s; the first: %s of %s is to be %s, and is %s", words.Many(len(differ), "echo is", "echoes are"), common(differ), d.What, d.Site, d.Expected, d.Seen)
 	}
 	if err := t.note("round %d is proven from LAN to LAN: %d of %d echoes are as expected", t.row.Round+1, echoes.As, echoes.Asked); err != nil {
 		return err

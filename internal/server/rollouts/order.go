@@ -14,6 +14,7 @@ import (
 
 	"wideknot/core/estate"
 	"wideknot/core/rollout"
+	"wideknot/core/words"
 	"wideknot/internal/server/desk"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
@@ -258,7 +259,7 @@ func (o *Office) Start(ctx context.Context, estateKey string, order Order) (Roll
 				return err
 			}
 		}
-		words := fmt.Sprintf("%s brings release %d to %d gateways in %d rounds", row.Author, release, changing, len(plan.Rounds))
+		words := fmt.Sprintf("%s brings release %d to %s in %s", row.Author, release, words.Many(changing, "gateway", "gateways"), words.Many(len(plan.Rounds), "round", "rounds"))
 		if err := tx.NoteRollout(row.ID, now, words); err != nil {
 			return err
 		}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"wideknot/core/rollout"
+	"wideknot/core/words"
 	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
 	"wideknot/internal/server/turns"
@@ -344,7 +345,7 @@ func (t *turn) bringing() error {
 	case len(busy) > 0 || len(next) > 0:
 		return nil
 	case len(away) > t.s.Away && t.row.State == Running:
-		return t.stop("%d gateways are away, and %d may be: %s", len(away), t.s.Away, sitesText(away))
+		return t.stop("%s away, and %d may be: %s", words.Many(len(away), "gateway is", "gateways are"), t.s.Away, sitesText(away))
 	}
 	t.phase(Proving)
 	if len(away) > 0 {
@@ -380,7 +381,7 @@ func (t *turn) proving(within time.Duration) error {
 		proof.At = &t.now
 		t.row.Proof = text(proof)
 		t.set("proof")
-		if err := t.note("round %d is proven: %d ends of tunnels are alive, %d ways go as expected", t.row.Round+1, proof.Alive, proof.As); err != nil {
+		if err := t.note("round %d is proven: %s alive, %s as expected", t.row.Round+1, words.Many(proof.Alive, "end of a tunnel is", "ends of tunnels are"), words.Many(proof.As, "way goes", "ways go")); err != nil {
 			return err
 		}
 		if t.row.State == Back {
@@ -396,13 +397,13 @@ func (t *turn) proving(within time.Duration) error {
 	t.row.Proof = text(proof)
 	t.set("proof")
 	if t.row.State == Back { // on the way back nothing is better than going on
-		if err := t.note("after round %d was taken back %d things are not as expected; it goes on", t.row.Round+1, proof.Missing); err != nil {
+		if err := t.note("after round %d was taken back %s not as expected; it goes on", t.row.Round+1, words.Many(proof.Missing, "thing is", "things are")); err != nil {
 			return err
 		}
 		return t.next()
 	}
 	d := proof.Differ[0]
-	return t.stop("%d things are not as expected; the first: %s of %s is to be %s, and is %s", proof.Missing, d.What, d.Site, d.Expected, d.Seen)
+	return t.stop("%s not as expected; the first: %s of %s is to be %s, and is %s", words.Many(proof.Missing, "thing is", "things are"), d.What, d.Site, d.Expected, d.Seen)
 }
 
 // returning reports whether some gateway may call anew any moment: its line, or the server that

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import type { Place } from "../../api/place";
 import { useBeforeAfter } from "../../api/queries";
+import { many } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
 
@@ -22,7 +23,9 @@ export function BeforeAfter({ at, site }: { at: Place; site: string }) {
     <>
       <p className="py-2 flex gap-4">
         <strong>
-          {c.moved === 0 ? "No route moves here." : `${c.moved} of ${c.lines.length} routes move.`}
+          {c.moved === 0
+            ? "No route moves here."
+            : `${c.moved} of ${many(c.lines.length, "route")} ${c.moved === 1 ? "moves" : "move"}.`}
         </strong>
         <label className="flex gap-1.5">
           <input type="checkbox" checked={all} onChange={(e) => setAll(e.target.checked)} />

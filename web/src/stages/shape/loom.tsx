@@ -301,7 +301,7 @@ function RowName({ row, onLook }: { row: Row; onLook: (site: string) => void }) 
     return (
       <span className={`${style} font-serif font-semibold`}>
         {row.region || "No region"}
-        <span className="text-xs font-sans font-normal text-secondary">{row.sites.length} sites</span>
+        <span className="text-xs font-sans font-normal text-secondary">{many(row.sites.length, "site")}</span>
       </span>
     );
   }

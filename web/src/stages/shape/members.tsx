@@ -50,7 +50,7 @@ export function Members(props: {
             className={`btn btn-xs ml-auto ${outside.length === 0 ? "invisible" : ""}`}
             onClick={() => props.onChange({ spokes: [...spokes, ...outside.map((s) => ({ site: s.key }))] })}
           >
-            Make the other {outside.length} sites {part}s
+            Make the other {outside.length === 1 ? `site a ${part}` : `${outside.length} sites ${part}s`}
           </button>
         </Editable>
       </div>

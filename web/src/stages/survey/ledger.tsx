@@ -5,6 +5,7 @@ import type { EstateHead, LedgerSite } from "../../api/client";
 import { type Place, pageOf } from "../../api/place";
 import { LinkBars, ReachLegend } from "../../parts/link-bars";
 import { Mark } from "../../parts/mark";
+import { many } from "../../parts/number";
 import { SiteEditor } from "./site-editor";
 
 type Row = { region: string; count: number } | { site: LedgerSite };
@@ -98,7 +99,9 @@ export function Ledger(props: {
                 {"region" in row ? (
                   <h2 className="pt-3 pb-1 border-b border-base-300 flex gap-3 items-baseline">
                     {row.region || "No region"}
-                    <span className="text-xs font-sans font-normal text-secondary">{row.count} sites</span>
+                    <span className="text-xs font-sans font-normal text-secondary">
+                      {many(row.count, "site")}
+                    </span>
                   </h2>
                 ) : row.site.key === props.open ? (
                   <SiteEditor

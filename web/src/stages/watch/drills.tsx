@@ -103,8 +103,8 @@ function Plan(props: { at: Place; part: string; operates: boolean; onStarted: (n
           {many(p.tunnels, "tunnel")} {p.tunnels === 1 ? "is" : "are"}{" "}
           {p.degree ? `taken for ${p.degree}` : "held down"} by the{" "}
           {holders.length === 1 ? "gateway" : "gateways"} of {holders.slice(0, 6).join(", ")}
-          {holders.length > 6 ? ` and ${holders.length - 6} more` : ""}; {many(p.sites.length, "gateway")}{" "}
-          find that.
+          {holders.length > 6 ? ` and ${holders.length - 6} more` : ""};{" "}
+          {many(p.sites.length, "gateway finds", "gateways find")} that.
         </li>
         {p.degree ? (
           <li>

@@ -73,7 +73,9 @@ export default function Gateway() {
             {operates && !head?.fixed && !g.barred_at ? <Keys key={site} at={at} site={site} /> : null}
           </>
         ) : null}
-        {operates ? <Joining key={site} at={at} site={site} again={g !== undefined} /> : null}
+        {operates && !now.isPending ? (
+          <Joining key={site} at={at} site={site} again={g !== undefined} />
+        ) : null}
       </div>
     </div>
   );
@@ -126,18 +128,18 @@ function Facts({ at, g }: { at: Place; g: GatewayNow }) {
           until <When at={g.expires_at} />, renewed by itself at half its time
         </>,
       )}
-      {offers
-        ? fact(
-            "Offers",
-            offers.open > 0 ? (
-              <Link className="link link-primary" to={`${pageOf(at)}/survey?site=${g.site}`}>
-                {many(offers.open, "thing")} differ from the survey
-              </Link>
-            ) : (
-              "what it sees is what the survey says"
-            ),
-          )
-        : null}
+      {fact(
+        "Offers",
+        offers === undefined ? (
+          "–"
+        ) : offers.open > 0 ? (
+          <Link className="link link-primary" to={`${pageOf(at)}/survey?site=${g.site}`}>
+            {many(offers.open, "thing differs", "things differ")} from the survey
+          </Link>
+        ) : (
+          "what it sees is what the survey says"
+        ),
+      )}
     </dl>
   );
 }

@@ -4,7 +4,7 @@ import { endsShown, useGateway, useNow, useOffers } from "../../api/gateways";
 import { type Place, pageOf, usePlace } from "../../api/place";
 import { useSites } from "../../api/queries";
 import { useAddress } from "../../parts/address";
-import { many } from "../../parts/number";
+import { count, many } from "../../parts/number";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";
@@ -75,15 +75,17 @@ export default function LinkPage() {
                 "○ No tunnel goes by it."
               ) : dead === all ? (
                 <strong className="text-error">
-                  ■ None of its {many(all, "tunnel")} is alive
+                  ■ {all === 1 ? "Its one tunnel is dead" : `None of its ${count(all)} tunnels is alive`}
                   {seen.next_hop_up ? ", though its next hop answers" : ", and its next hop is silent"}.
                 </strong>
               ) : dead > 0 ? (
                 <strong>
                   ▲ {dead} of its {many(all, "tunnel")} {dead === 1 ? "is" : "are"} dead.
                 </strong>
+              ) : all === 1 ? (
+                "✓ Its one tunnel lives."
               ) : (
-                `✓ All of its ${many(all, "tunnel")} live.`
+                `✓ All of its ${count(all)} tunnels live.`
               )}
               {g.up ? "" : " This is what its gateway reported last: it is away."}
             </p>
