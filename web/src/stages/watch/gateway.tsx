@@ -73,7 +73,7 @@ export default function Gateway() {
             {operates && !head?.fixed && !g.barred_at ? <Keys key={site} at={at} site={site} /> : null}
           </>
         ) : null}
-        {operates && !now.isPending ? (
+        {operates && now.isFetched ? (
           <Joining key={site} at={at} site={site} again={g !== undefined} />
         ) : null}
       </div>
