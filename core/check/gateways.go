@@ -96,7 +96,7 @@ func pending(in *Input, report func(Finding)) {
 		}
 		report(Finding{
 			Code: "pending/probe-profile", Severity: Warning,
-			Title:    fmt.Sprintf("the probe profile of %s is planned with, but the %s not carry it out", o.Spec.Key, words.Many(without, "bundle of 1 gateway does", "bundles of gateways do")),
+			Title:    fmt.Sprintf("the probe profile of %s is planned with, but not carried out by the bundles of %s", o.Spec.Key, words.Many(without, "gateway", "gateways")),
 			Why:      "Outages counts with it; bundles for linux do not contain it, so somebody must set those gateways' probes to it.",
 			Fix:      "Let wideknot gateway keep these gateways: it probes by the profile. Or set their probes by hand.",
 			Subjects: []Subject{{Overlay: o.Spec.Key}},

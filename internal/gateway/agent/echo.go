@@ -51,7 +51,7 @@ func (a *Agent) Echo(ctx context.Context, list []gateway.Echo) ([]gateway.Echoed
 // are lost, again and again where the way is long.
 func (a *Agent) wake(ctx context.Context) {
 	since := time.Now().Add(-sessionLasts)
-	sleep := func(knock bool) (some bool) {
+	asleep := func(knock bool) (some bool) {
 		_ = a.do(ctx, func() error {
 			if a.running == nil {
 				return nil
@@ -72,7 +72,7 @@ func (a *Agent) wake(ctx context.Context) {
 		})
 		return some
 	}
-	for until, some := time.Now().Add(wakeWithin), sleep(true); some && time.Now().Before(until) && ctx.Err() == nil; some = sleep(false) {
+	for until, some := time.Now().Add(wakeWithin), asleep(true); some && time.Now().Before(until) && ctx.Err() == nil; some = asleep(false) {
 		time.Sleep(100 * time.Millisecond)
 	}
 }

@@ -3,14 +3,11 @@ package rollouts
 import (
 	"context"
 	"errors"
-	"path/filepath"
 	"testing"
 	"time"
 
-	"wideknot/core/estate"
 	"wideknot/core/sample"
 	"wideknot/internal/server/desk"
-	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
 )
 
@@ -18,37 +15,17 @@ import (
 // configuration under the new number have said so; it does not wait for long.
 func TestPlanWaitsForTheLastToSettle(t *testing.T) {
 	t.Parallel()
-	db, _ := store.Testing(t)
-	sealer, err := identity.NewSealer(filepath.Join(t.TempDir(), "master.key"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	d := desk.New(db, sealer)
-	t.Cleanup(d.Close)
+	db, _, d, key, release := released(t)
 	ctx := context.Background()
 	e, err := sample.Estate(sample.Options{Sites: 3, Links: 1, Hubs: 1, Seed: 1})
 	if err != nil {
 		t.Fatal(err)
 	}
-	document, err := estate.WriteYAML(e)
-	if err != nil {
-		t.Fatal(err)
-	}
-	made, err := d.Create(ctx, "Three")
-	if err != nil {
-		t.Fatal(err)
-	}
-	at := desk.At(made.Key, desk.First)
-	if _, _, err := d.Import(ctx, at, desk.Parcel{Document: string(document)}, false); err != nil {
-		t.Fatal(err)
-	}
-	if err := d.Seed(ctx, at, "as it is"); err != nil {
-		t.Fatal(err)
-	}
+	release(e)
 	site := e.Sites[1].Key
 	row := store.Gateway{Site: site, KeyDigest: make([]byte, 32), ExpiresAt: time.Now(), JoinedAt: time.Now(), Wanted: 1, Confirmed: 1, Attempt: 2, ConfirmedAttempt: 1, Refusals: "{}"}
 	err = db.InTransaction(ctx, func(tx *store.Tx) error {
-		found, err := tx.Estate(made.Key, false)
+		found, err := tx.Estate(key, false)
 		if err != nil {
 			return err
 		}
@@ -67,7 +44,7 @@ func TestPlanWaitsForTheLastToSettle(t *testing.T) {
 	}
 	o := New(db, d)
 	o.settle = 50 * time.Millisecond
-	if _, err := o.Plan(ctx, made.Key, Order{Release: 1}); !errors.Is(err, desk.ErrRolling) {
+	if _, err := o.Plan(ctx, key, Order{Release: 1}); !errors.Is(err, desk.ErrRolling) {
 		t.Errorf("a gateway that never says so: %v", err)
 	}
 	o.settle = time.Minute
@@ -78,7 +55,7 @@ func TestPlanWaitsForTheLastToSettle(t *testing.T) {
 		}
 	})
 	defer said.Stop()
-	if _, err := o.Plan(ctx, made.Key, Order{Release: 1}); err != nil {
+	if _, err := o.Plan(ctx, key, Order{Release: 1}); err != nil {
 		t.Errorf("one that says so a moment later: %v", err)
 	}
 }

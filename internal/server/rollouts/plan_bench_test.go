@@ -2,52 +2,25 @@ package rollouts
 
 import (
 	"context"
-	"path/filepath"
 	"testing"
 	"time"
 
-	"wideknot/core/estate"
 	"wideknot/core/sample"
 	"wideknot/internal/server/desk"
-	"wideknot/internal/server/identity"
 	"wideknot/internal/server/store"
 )
 
 // BenchmarkPlan plans a rollout at 1,000 sites with 3 links each of which one hub's order
 // changed for all, from the database on; nothing of it is known from before.
 func BenchmarkPlan(b *testing.B) {
-	db, _ := store.Testing(b)
-	sealer, err := identity.NewSealer(filepath.Join(b.TempDir(), "master.key"))
-	if err != nil {
-		b.Fatal(err)
-	}
-	d := desk.New(db, sealer)
-	b.Cleanup(d.Close)
+	db, sealer, d, key, release := released(b)
 	ctx := context.Background()
 	first, err := sample.Estate(sample.Options{Sites: 1000, Links: 3, Hubs: 3, Seed: 1})
 	if err != nil {
 		b.Fatal(err)
 	}
-	made, err := d.Create(ctx, "Bench")
-	if err != nil {
-		b.Fatal(err)
-	}
-	release := func(e *estate.Estate) {
-		b.Helper()
-		document, err := estate.WriteYAML(e)
-		if err != nil {
-			b.Fatal(err)
-		}
-		at := desk.At(made.Key, desk.First)
-		if _, _, err := d.Import(ctx, at, desk.Parcel{Document: string(document)}, false); err != nil {
-			b.Fatal(err)
-		}
-		if err := d.Seed(ctx, at, "as it is"); err != nil {
-			b.Fatal(err)
-		}
-	}
 	release(first)
-	view, err := d.View(ctx, desk.Place{Estate: made.Key, Draft: desk.First})
+	view, err := d.View(ctx, desk.Place{Estate: key, Draft: desk.First})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -56,7 +29,7 @@ func BenchmarkPlan(b *testing.B) {
 	hubs[0], hubs[1] = hubs[1], hubs[0]
 	release(second)
 	err = db.InTransaction(ctx, func(tx *store.Tx) error {
-		e, err := tx.Estate(made.Key, false)
+		e, err := tx.Estate(key, false)
 		for i := range second.Sites {
 			if err == nil {
 				err = tx.PutGateway(&store.Gateway{EstateID: e.ID, Site: second.Sites[i].Key, KeyDigest: make([]byte, 32), ExpiresAt: time.Now(), JoinedAt: time.Now(), Wanted: 1, Confirmed: 1, Refusals: "{}"})
@@ -72,7 +45,7 @@ func BenchmarkPlan(b *testing.B) {
 		again := desk.New(db, sealer)
 		o := New(db, again)
 		b.StartTimer()
-		plan, err := o.Plan(ctx, made.Key, Order{Release: 2})
+		plan, err := o.Plan(ctx, key, Order{Release: 2})
 		if err != nil {
 			b.Fatal(err)
 		}
