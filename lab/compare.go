@@ -115,6 +115,16 @@ func (q *question) arrives() bool {
 	return q.want.Forward.End == route.Delivered || q.want.Forward.End == route.Leaves && len(q.want.Forward.Steps) > 0 && slices.Contains(internet, q.to)
 }
 
+// away says whether it leaves by the site's own link.
+func (q *question) away() bool {
+	return q.want.Forward.End == route.Leaves && len(q.want.Forward.Steps) == 0
+}
+
+// getsOut says whether what leaves by the site's own link is seen to arrive.
+func (r *round) getsOut(q *question) bool {
+	return q.away() && q.protocol == "udp" && slices.Contains(internet, q.to) && r.w.online(q.site, q.to.Is4())
+}
+
 func (q *question) comes() bool {
 	return q.arrives() && q.want.Return != nil && q.want.Return.End == route.Delivered
 }
@@ -136,7 +146,7 @@ func (r *round) ask(all []*question) error {
 	}
 	var good, bad []*question
 	for _, q := range all {
-		if q.comes() || q.protocol == "udp" && q.arrives() {
+		if q.comes() || q.protocol == "udp" && q.arrives() || r.getsOut(q) {
 			good = append(good, q)
 		} else {
 			bad = append(bad, q)
@@ -172,7 +182,7 @@ func (r *round) judge(q *question, when string) {
 			when, q.from, q.to, q.protocol, q.port, fmt.Sprintf(format, args...), r.tell(q), there, q.asked.Load(), back, q.answered.Load()))
 	}
 	r.counts.Verdicts++
-	away := q.want.Forward.End == route.Leaves && len(q.want.Forward.Steps) == 0
+	away := q.away()
 	if q.protocol != "udp" { // of which no more is seen
 		if q.answered.Load() != q.comes() && !away {
 			say("whether the answer arrives")
@@ -182,6 +192,9 @@ func (r *round) judge(q *question, when string) {
 	switch {
 	case !away && q.asked.Load() != q.arrives():
 		say("whether it arrives")
+		return
+	case away && slices.Contains(internet, q.to) && q.asked.Load() != r.getsOut(q):
+		say("whether it leaves by the site's own link")
 		return
 	case q.answered.Load() != q.comes() && !away:
 		say("whether the answer arrives")

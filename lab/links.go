@@ -108,7 +108,8 @@ func (s *space) translate(device string, l *estate.Link, inside netip.Addr, port
 	for _, p := range ports {
 		fmt.Fprintf(&t, "  iifname %s udp dport %d ip daddr %s dnat to %s\n", device, p, l.Outside, inside)
 	}
-	t.WriteString(" }\n}\n")
+	// What nobody asked for is not answered by the translator itself.
+	fmt.Fprintf(&t, " }\n chain own { type filter hook input priority filter; iifname %s drop; }\n}\n", device)
 	return s.run(t.String(), "nft", "-f", "-")
 }
 

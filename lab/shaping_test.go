@@ -79,10 +79,10 @@ func TestZonesOfStandInsGiveWay(t *testing.T) {
 		t.Fatal(err)
 	}
 	var streams sync.Map // by port
-	err = s.take(func(_ int, p memory.Packet) {
-		if _, to, _, ok := p.Parse(); ok {
+	err = s.take(func(a arrival) {
+		if _, to, _, ok := a.Parse(); ok {
 			if one, known := streams.Load(int(to.Port())); known {
-				one.(*stream).got.Add(int64(len(p)))
+				one.(*stream).got.Add(int64(len(a.Packet)))
 			}
 		}
 	})

@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"wideknot/core/addr"
 	"wideknot/core/estate"
 	"wideknot/core/gateway"
 	"wideknot/core/route"
@@ -138,7 +139,8 @@ func say(what string, from, to netip.AddrPort, l line, number uint16) memory.Pac
 	if from.Addr().Is6() {
 		head = 40
 	}
-	load := make([]byte, max(0, l.size-head-8))
+	load := binary.BigEndian.AppendUint16(nil, number) // translation changes ports
+	load = append(load, make([]byte, max(0, l.size-head-10))...)
 	switch what {
 	case "udp":
 		return memory.UDP(from, to, ttl, load)
@@ -148,7 +150,9 @@ func say(what string, from, to netip.AddrPort, l line, number uint16) memory.Pac
 		p.Sums()
 		return p
 	case "echo", "echo-reply":
-		p := memory.EchoRequest(from.Addr(), to.Addr(), ttl, number, 1, l.size)
+		p := memory.EchoRequest(from.Addr(), to.Addr(), ttl, number, 1, head+8+len(load))
+		copy(p[head+8:], load)
+		p.Sums()
 		if what == "echo-reply" {
 			p[head] = map[bool]byte{true: 0, false: 129}[head == 20]
 			p.Sums()
@@ -156,6 +160,7 @@ func say(what string, from, to netip.AddrPort, l line, number uint16) memory.Pac
 		return p
 	}
 	p := memory.TCP(from, to, ttl, map[string]byte{"syn": 2, "syn-ack": 18, "ack": 16, "rst": 4}[what])
+	binary.BigEndian.PutUint16(p[head+4:], number) // of the first byte
 	if l.size > 0 {
 		p = append(p, make([]byte, l.size-len(p))...)
 	} else if what != "ack" && what != "rst" { // with the size of segments that hosts on Ethernet announce
@@ -194,6 +199,28 @@ func about(what string, from netip.Addr, p memory.Packet) memory.Packet {
 	return whole(out, head)
 }
 
+// tagOf finds of which talk a packet is that a host sent, whatever became of its ports.
+func tagOf(p memory.Packet) uint16 {
+	if inner, is := p.Quoted(); is {
+		return tagOf(inner)
+	}
+	_, dst, protocol, ok := p.Parse()
+	at := 28
+	if dst.Addr().Is6() {
+		at = 48
+	}
+	switch {
+	case protocol == memory.ProtoTCP:
+		at -= 4
+	case protocol == unknown:
+		return numberOf(p)
+	}
+	if !ok || len(p) < at+2 {
+		return 0
+	}
+	return binary.BigEndian.Uint16(p[at:])
+}
+
 // numberOf finds of which talk a packet is, by its ports or those that it quotes.
 func numberOf(p memory.Packet) uint16 {
 	src, dst, protocol, ok := p.Parse()
@@ -213,6 +240,25 @@ func numberOf(p memory.Packet) uint16 {
 	return max(src.Port(), dst.Port())
 }
 
+// abroad tells what a host of the internet sees of a packet: whose it is where translation leaves
+// that, but not by which port, which is the translator's to choose.
+func (s *stage) abroad(a arrival) string {
+	src, dst, protocol, _ := a.Parse()
+	from := "its address"
+	if s.within(src.Addr()) {
+		from = src.Addr().String()
+	}
+	text := fmt.Sprintf("internet by %s: protocol %d, %s to %v, ttl %d", a.by, protocol, from, dst.Addr(), a.TTL())
+	if inner, is := a.Quoted(); is {
+		_, to, of, _ := inner.Parse()
+		return fmt.Sprintf("%s, about protocol %d to %s", text, of, map[bool]string{true: to.String(), false: "its address"}[s.within(to.Addr())])
+	}
+	if protocol == memory.ProtoTCP || protocol == memory.ProtoUDP {
+		text += fmt.Sprintf(" port %d", dst.Port())
+	}
+	return fmt.Sprintf("%s, %d bytes", text, len(a.Packet))
+}
+
 // words tell what of a packet is a gateway's to decide. Which of its addresses it makes an error
 // from is not: where tunnels share a load it depends on the flow.
 func (s *stage) words(site string, p memory.Packet) string {
@@ -227,7 +273,11 @@ func (s *stage) words(site string, p memory.Packet) string {
 	text := fmt.Sprintf("%s: protocol %d, %v to %v", site, protocol, src, dst)
 	if inner, is := p.Quoted(); is {
 		from, to, of, _ := inner.Parse()
-		if owner := s.owners[src.Addr()]; owner != "" {
+		owner := s.owners[src.Addr()]
+		if at := slices.Index(s.keys, site); s.own[at][src.Addr()] {
+			owner = site // it has the same as others
+		}
+		if owner != "" {
 			text = fmt.Sprintf("%s: protocol %d, the gateway of %s to %v", site, protocol, owner, dst)
 		}
 		return fmt.Sprintf("%s, type %d, code %d, %x, about protocol %d, %v to %v", text, body[0], body[1], body[4:8], of, from, to)
@@ -246,16 +296,26 @@ func (s *stage) words(site string, p memory.Packet) string {
 type stage struct {
 	plane
 	keys   []string
-	owners map[netip.Addr]string // of gateways' own addresses
+	owners map[netip.Addr]string // of gateways' own addresses, and of routers beside them
+	own    []map[netip.Addr]bool // those, by site
 	lans   []netip.Prefix        // of all sites, as they are and as others know them
+	beside map[string]bool       // links by a LAN's router
 	mu     sync.Mutex
 	talks  map[uint16]*talk
 }
 
-func (s *stage) arrives(site int, p memory.Packet) {
+func (s *stage) arrives(a arrival) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	site, p := a.site, a.Packet
 	inner, is := p.Quoted()
+	if is && p[9] == memory.ProtoICMP && p[20] == redirect {
+		return // a router tells its host of a shorter way
+	}
+	if site == len(s.keys) {
+		s.arrivesAbroad(a, is)
+		return
+	}
 	if src, _, _, ok := p.Parse(); is && ok && s.owners[src.Addr()] == "" && s.talks[numberOf(inner)] != nil && !s.within(src.Addr()) {
 		return // of a router of the internet
 	}
@@ -264,6 +324,28 @@ func (s *stage) arrives(site int, p memory.Packet) {
 		if !is {
 			t.heard[site] = p
 		}
+	}
+}
+
+// redirect is the type of such messages (RFC 792).
+const redirect = 5
+
+// arrivesAbroad notes what hosts of the internet hear, but not what gateways have nothing to do with.
+func (s *stage) arrivesAbroad(a arrival, quotes bool) {
+	src, dst, _, ok := a.Parse()
+	if !ok || !slices.Contains(internet, dst.Addr()) || a.by == "" || s.beside[a.by] && s.within(src.Addr()) {
+		return // a LAN's router sends what it has no route for its own way
+	}
+	t := s.talks[tagOf(a.Packet)]
+	if t == nil && !quotes {
+		t = s.talks[dst.Port()] // its answer to who began
+	}
+	if t == nil {
+		return
+	}
+	t.arrived = append(t.arrived, s.abroad(a))
+	if !quotes {
+		t.heard[a.site] = a.Packet
 	}
 }
 
@@ -330,7 +412,7 @@ type comparison struct {
 	random  *rand.Rand
 	number  uint16 // of the last talk
 	stages  [2]*stage
-	forgive func() error // lets both planes forget that tunnels flapped
+	settle  func() error // waits until all tunnels of both planes live, and no flapping is remembered
 
 	arrived int      // packets
 	differ  []string // where the planes do, in words
@@ -355,7 +437,10 @@ func Planes(seed uint64, rounds int) (arrived int, differ []string, err error) {
 		return 0, nil, err
 	}
 	r := &comparison{e: e, m: route.Build(tunnel.Derive(e)), random: rand.New(rand.NewPCG(seed, 83)), number: firstTalk}
-	r.forgive = func() error { return errors.Join(kernel.forgive(), memory.forgive()) }
+	r.settle = func() error {
+		_, err := kernel.world.settle(route.Failing{})
+		return errors.Join(err, memory.settle(), kernel.forgive(), memory.forgive())
+	}
 	for i := range e.Sites {
 		r.configs = append(r.configs, gateway.Of(r.m, i))
 	}
@@ -379,10 +464,18 @@ func Planes(seed uint64, rounds int) (arrived int, differ []string, err error) {
 // set lets talks go on, on both planes.
 func (r *comparison) set(planes ...plane) error {
 	var keys []string
-	owners, lans := map[netip.Addr]string{}, []netip.Prefix{}
+	owners, lans, beside := map[netip.Addr]string{}, []netip.Prefix{}, map[string]bool{}
+	var own []map[netip.Addr]bool
 	for i := range r.e.Sites {
 		site := &r.e.Sites[i]
 		keys = append(keys, site.Key)
+		own = append(own, map[netip.Addr]bool{})
+		for j := range site.Links {
+			beside[site.Key+"/"+site.Links[j].Key] = site.Links[j].Device == site.Gateway.LANDevice
+		}
+		for _, a := range append(site.Gateway.LANAddresses(), site.Gateway.Upstream, site.Gateway.Upstream6) {
+			owners[a], own[i][a] = site.Key, true
+		}
 		for _, t := range r.configs[i].Tunnels {
 			for _, a := range t.Addresses {
 				owners[a.Addr()] = site.Key
@@ -390,12 +483,15 @@ func (r *comparison) set(planes ...plane) error {
 		}
 		for j := range site.Subnets {
 			n := &site.Subnets[j]
-			owners[gatewayOn(n.Prefix)] += site.Key // there may be several
+			if at := gatewayOn(n.Prefix); owners[at] != site.Key {
+				owners[at] += site.Key // there may be several
+			}
+			own[i][gatewayOn(n.Prefix)] = true
 			lans = append(lans, n.Prefix, n.Taking())
 		}
 	}
 	for n, p := range planes {
-		r.stages[n] = &stage{plane: p, keys: keys, owners: owners, lans: lans}
+		r.stages[n] = &stage{plane: p, keys: keys, owners: owners, own: own, lans: lans, beside: beside}
 		if err := p.take(r.stages[n].arrives); err != nil {
 			return err
 		}
@@ -408,10 +504,9 @@ func (r *comparison) set(planes ...plane) error {
 func (r *comparison) round(talks []talk) error {
 	for try := 0; len(talks) > 0; try++ {
 		if try > 0 { // what a late handshake or a busy machine made come and go is over by then
-			if err := r.forgive(); err != nil {
+			if err := r.settle(); err != nil {
 				return err
 			}
-			time.Sleep(1500 * time.Millisecond)
 		}
 		for i := range talks {
 			if r.number++; r.number == 65500 {
@@ -438,7 +533,7 @@ func (r *comparison) round(talks []talk) error {
 				if try < 2 {
 					again = append(again, *t)
 				} else {
-					r.differ = append(r.differ, fmt.Sprintf("%s %v to %s %v port %d, line %d of %+v:\n    kernel %q\n    memory %q", r.e.Sites[t.from].Key, t.near, r.e.Sites[t.to].Key, t.far, t.port, n+1, t.lines, kernel, memory))
+					r.differ = append(r.differ, fmt.Sprintf("%s %v to %s %v port %d, line %d of %+v:\n    kernel %q\n    memory %q", r.key(t.from), t.near, r.key(t.to), t.far, t.port, n+1, t.lines, kernel, memory))
 				}
 				break
 			}
@@ -448,6 +543,14 @@ func (r *comparison) round(talks []talk) error {
 	return nil
 }
 
+// key names a site, or the internet.
+func (r *comparison) key(site int) string {
+	if site == len(r.e.Sites) {
+		return estate.Internet
+	}
+	return r.e.Sites[site].Key
+}
+
 // nobody is addresses that no site has.
 var nobody = []netip.Addr{netip.MustParseAddr("10.255.255.10"), netip.MustParseAddr("fd3a:91c2:7:fff0::a"), netip.MustParseAddr("224.0.0.9"), netip.MustParseAddr("240.0.0.1"), netip.MustParseAddr("127.0.0.1")}
 
@@ -455,14 +558,22 @@ var nobody = []netip.Addr{netip.MustParseAddr("10.255.255.10"), netip.MustParseA
 func (r *comparison) cast() (talk, bool) {
 	m, random, sites := r.m, r.random, r.e.Sites
 	a, b := random.IntN(len(sites)), random.IntN(len(sites))
-	if a == b || len(sites[a].Subnets) == 0 || len(sites[b].Subnets) == 0 || sites[a].Gateway.Placement == estate.OneArmed || sites[b].Gateway.Placement == estate.OneArmed {
-		return talk{}, false // a router beside the gateway has its own ways
+	if a == b || len(sites[a].Subnets) == 0 || len(sites[b].Subnets) == 0 {
+		return talk{}, false
+	}
+	if random.IntN(8) == 0 {
+		return r.caller(a)
 	}
 	from, to := &sites[a].Subnets[random.IntN(len(sites[a].Subnets))], &sites[b].Subnets[random.IntN(len(sites[b].Subnets))]
 	t := talk{from: a, to: b, near: hostOn(from.Prefix), far: hostOn(to.Taking()), port: uint16(openPorts[random.IntN(len(openPorts))])}
 	switch random.IntN(8) {
 	case 0: // the far gateway itself
-		t.far = gatewayOn(to.Taking())
+		if t.far = gatewayOn(to.Taking()); sites[b].Gateway.Placement == estate.OneArmed {
+			t.far = netip.Addr{} // that one is the router's
+			if own := sites[b].Gateway.LANAddressOf(to.Prefix.Addr().Is4()); to.Prefix.Contains(own) {
+				t.far = addr.Moved(own, to.Prefix, to.Taking())
+			}
+		}
 	case 1: // under the address of another site's host
 		other := &sites[random.IntN(len(sites))]
 		if len(other.Subnets) > 0 {
@@ -470,8 +581,10 @@ func (r *comparison) cast() (talk, bool) {
 		}
 	case 2: // for nobody
 		t.far = nobody[random.IntN(len(nobody))]
+	case 3, 4: // for a host of the internet
+		t.to, t.far = len(sites), internet[random.IntN(len(internet))]
 	}
-	if t.near.Is4() != t.far.Is4() {
+	if !t.far.IsValid() || t.near.Is4() != t.far.Is4() {
 		return talk{}, false
 	}
 	if c := r.configs[a]; len(c.Tunnels) == 0 || t.near.Is6() && !c.Forward6 {
@@ -485,10 +598,37 @@ func (r *comparison) cast() (talk, bool) {
 		return talk{}, false // it depends on the flow
 	}
 	t.lines = script(random, cmp.Or(trace.MTU, 1400))
+	for i := range t.lines {
+		if l := &t.lines[i]; t.to == len(sites) && l.what == "protocol" {
+			l.what = "udp" // a translator tells hosts apart by ports
+		}
+	}
 	if len(trace.Forward.Steps) == 0 { // it gets nowhere, and by what it would go may depend on the flow
 		for i := range t.lines {
 			t.lines[i].size = 0
 		}
 	}
 	return t, true
+}
+
+// caller lets a host of the internet ask a gateway by one of its links.
+func (r *comparison) caller(site int) (talk, bool) {
+	links := r.e.Sites[site].Links
+	if len(links) == 0 || len(r.configs[site].Tunnels) == 0 {
+		return talk{}, false
+	}
+	l := &links[r.random.IntN(len(links))]
+	near := internet[r.random.IntN(len(internet))]
+	if l.Reach != estate.Static || l.UnderlayOf() != estate.Internet {
+		return talk{}, false // it has no address that both planes know
+	}
+	for _, far := range l.Addresses {
+		if far.Is4() == near.Is4() {
+			t := talk{from: len(r.e.Sites), to: site, near: near, far: far, port: uint16(openPorts[r.random.IntN(len(openPorts))])}
+			t.lines = script(r.random, 0)[:1]
+			t.lines[0].size = 0
+			return t, true
+		}
+	}
+	return talk{}, false
 }

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"wideknot/core/estate"
+	"wideknot/core/gateway"
 	"wideknot/core/render/linux"
 	"wideknot/core/route"
 )
@@ -265,6 +266,20 @@ func (w *world) beside(i int, router *space) error {
 	)
 }
 
+// online reports whether hosts of a site reach the internet without any tunnel: by their gateway's
+// preferred link, or by the router that it stands beside.
+func (w *world) online(i int, v4 bool) bool {
+	if w.routers[i] != nil {
+		return true
+	}
+	if c := gateway.Of(w.routes, i); len(c.Tunnels) == 0 || !v4 && !c.Forward6 {
+		return false // the lab makes no router of what the design does not
+	}
+	return slices.ContainsFunc(w.routes.Plan.Site(i).Links, func(l estate.Link) bool {
+		return l.UnderlayOf() == estate.Internet && route.NextHop(&l, v4).IsValid()
+	})
+}
+
 // configure applies a gateway's bundle, and does at the router beside it what the
 // bundle's README.txt asks.
 func (w *world) configure(i int, keys linux.Keys) error {
@@ -345,6 +360,12 @@ func (w *world) neighbour(i int, readme string) error {
 		case !strings.HasPrefix(line, "    "):
 		case len(f) == 4 && f[0] == "route" && f[2] == "via":
 			lines = append(lines, "route replace "+f[1]+" via "+f[3]+" dev lan")
+		case len(f) == 5 && f[0] == "route" && f[2] == "its":
+			hop := "198.18.0.1"
+			if strings.Contains(f[1], ":") {
+				hop = "2001:db8:fe::1"
+			}
+			lines = append(lines, "route replace "+f[1]+" via "+hop+" dev wan onlink")
 		case len(f) == 6 && f[0] == "from" && f[2] == "route" && f[4] == "via":
 			// By where a packet starts, but for the gateway's own; what the router has
 			// routes for goes as before.

@@ -369,6 +369,7 @@ func (k *checker) rest(c *Config, known func(where, name string)) {
 			k.prefix("a LAN route", r.From)
 		}
 	})
+	k.list("a router's own way", n.OwnWay)
 	for _, w := range n.Without {
 		k.family("a family", w.Family)
 	}

@@ -289,11 +289,12 @@ type Class struct {
 
 // Neighbours is work for routers beside the gateway.
 type Neighbours struct {
-	Upstream []netip.Addr  `json:"upstream,omitempty"` // of the LAN, where the gateway is not on the way
-	Routes   []LANRoute    `json:"lan-route,omitempty"`
-	Without  []Unreached   `json:"without-address,omitempty"`
-	Forwards []PortForward `json:"forward,omitempty"`
-	Unknown  []string      `json:"unknown-link,omitempty"` // links that the design does not know how to leave by
+	Upstream []netip.Addr   `json:"upstream,omitempty"` // of the LAN, where the gateway is not on the way
+	Routes   []LANRoute     `json:"lan-route,omitempty"`
+	OwnWay   []netip.Prefix `json:"own-way,omitempty"` // that the LAN's router sends its own way, wherever a packet starts
+	Without  []Unreached    `json:"without-address,omitempty"`
+	Forwards []PortForward  `json:"forward,omitempty"`
+	Unknown  []string       `json:"unknown-link,omitempty"` // links that the design does not know how to leave by
 }
 
 // A LANRoute is one that the LAN's router needs. From limits it to packets that

@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"net/netip"
+	"slices"
 
 	"wideknot/core/route"
 )
@@ -31,6 +32,7 @@ func (k *making) beside(table []route.Route, extras []route.Extra) {
 			out.Routes = append(out.Routes, LANRoute{Index: len(out.Routes) + 1, Prefix: prefix, Via: own})
 		}
 	}
+	k.ownWay(table, extras)
 	for i := range extras {
 		for _, r := range extras[i].Routes {
 			family := FamilyOf(r.Prefix.Addr())
@@ -39,6 +41,22 @@ func (k *making) beside(table []route.Route, extras []route.Extra) {
 					out.Routes = append(out.Routes, LANRoute{Index: len(out.Routes) + 1, From: from, Prefix: r.Prefix, Via: own})
 				}
 			}
+		}
+	}
+}
+
+// ownWay lists what the LAN's router must not send to this gateway though it has nothing but its
+// default route for it: what is excepted from breakout, which is the LAN's own internet traffic, and
+// far ends of tunnels that this gateway reaches by that router itself. It would get them back, and
+// send them here again.
+func (k *making) ownWay(table []route.Route, extras []route.Extra) {
+	if !slices.ContainsFunc(extras, func(x route.Extra) bool { return x.Last && len(x.From) > 0 }) {
+		return
+	}
+	for i := range table {
+		r := &table[i]
+		if r.Kind == route.Local || r.Kind == route.Pin && r.Link.Device == k.site.Gateway.LANDevice {
+			k.out.Neighbours.OwnWay = append(k.out.Neighbours.OwnWay, r.Prefix)
 		}
 	}
 }

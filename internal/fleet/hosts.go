@@ -56,7 +56,7 @@ func (w *World) Ask(ctx context.Context, site string, from, to netip.Addr, proto
 	if s == nil {
 		return Result{}, errors.New("there is no site " + site)
 	}
-	if !slices.ContainsFunc(s.subnets, func(p netip.Prefix) bool { return p.Contains(from) }) {
+	if !s.has(from) {
 		return Result{}, errors.New("no host of " + site + " has " + from.String())
 	}
 	if protocol == memory.ProtoICMP && from.Is6() {
@@ -88,7 +88,7 @@ func (w *World) Ask(ctx context.Context, site string, from, to netip.Addr, proto
 		p = memory.EchoRequest(from, to, byte(ttl), q.id, 1, size)
 	}
 	began := time.Now()
-	if slices.ContainsFunc(s.subnets, func(n netip.Prefix) bool { return n.Contains(to) }) {
+	if s.has(to) {
 		return Result{Outcome: Answered, From: to, Took: onLANAfter, Hops: 1}, nil // it never leaves the LAN
 	}
 	w.fromHost(s, p)
@@ -100,28 +100,28 @@ func (w *World) Ask(ctx context.Context, site string, from, to netip.Addr, proto
 	}
 }
 
-// fromHost sends a host's packet to its gateway: where the gateway is beside the way, only
-// what the LAN's router has routes for gets there.
+// has reports whether an address is of one of the site's subnets.
+func (s *Site) has(a netip.Addr) bool {
+	return slices.ContainsFunc(s.subnets, func(n netip.Prefix) bool { return n.Contains(a) })
+}
+
+// fromHost sends a host's packet to its gateway, or to the router that the gateway stands beside.
 func (w *World) fromHost(s *Site, p memory.Packet) {
 	src, dst, _, ok := p.Parse()
 	if !ok {
 		return
 	}
 	w.mu.Lock()
-	here := slices.ContainsFunc(s.subnets, func(n netip.Prefix) bool { return n.Contains(dst.Addr()) })
-	if is := s.hosts[src.Addr()]; is.off || is.astray && !here {
-		w.mu.Unlock()
-		return
-	}
-	if !here && s.oneArmed && (w.neighbor[s.Key] || !slices.ContainsFunc(s.routes, func(r netip.Prefix) bool { return r.Contains(dst.Addr()) })) {
-		w.mu.Unlock()
-		return
-	}
-	if !here && s.oneArmed && w.stateful[s.Key] && !p.Begins() {
-		w.mu.Unlock()
-		return
-	}
+	here := s.has(dst.Addr())
+	is := s.hosts[src.Addr()]
 	w.mu.Unlock()
+	switch {
+	case is.off || is.astray && !here:
+		return
+	case s.router != nil && !slices.Contains(s.beside, dst.Addr()):
+		w.fromRouter(s, p)
+		return
+	}
 	w.wire.carry(time.Now().Add(onLANAfter), len(p), func() { s.Machine.Inject(s.lan, p) })
 }
 
@@ -135,16 +135,24 @@ func (w *World) Tap(take func(site string, p memory.Packet)) {
 // FromHost sends a packet as a host of a site does, whatever it is.
 func (w *World) FromHost(site string, p memory.Packet) {
 	if s := w.Site(site); s != nil {
-		w.wire.carry(time.Now().Add(onLANAfter), len(p), func() { s.Machine.Inject(s.lan, p) })
+		w.fromHost(s, p)
 	}
 }
 
 // discardPort is that of a service that answers nothing (RFC 863).
 const discardPort = 9
 
-// onLAN gives a packet to the host that has its address: one that waits, or one that
-// answers.
+// onLAN takes what a gateway sends to its LAN: for a host there, or one behind the LAN's router.
 func (w *World) onLAN(s *Site, p memory.Packet) {
+	if _, dst, _, _ := p.Parse(); s.behindRouter(dst.Addr()) {
+		w.toRouter(s, p)
+		return
+	}
+	w.onHosts(s, p)
+}
+
+// onHosts gives a packet to the host that has its address: one that waits, or one that answers.
+func (w *World) onHosts(s *Site, p memory.Packet) {
 	w.mu.Lock()
 	tap := w.tap
 	w.mu.Unlock()
@@ -153,7 +161,7 @@ func (w *World) onLAN(s *Site, p memory.Packet) {
 		return
 	}
 	src, dst, protocol, ok := p.Parse()
-	if !ok || !slices.ContainsFunc(s.subnets, func(n netip.Prefix) bool { return n.Contains(dst.Addr()) }) {
+	if !ok || !s.has(dst.Addr()) {
 		return
 	}
 	if w.hear(dst, src, protocol, p) || protocol == memory.ProtoUDP && dst.Port() == discardPort {
@@ -191,20 +199,16 @@ func (w *World) hear(host, from netip.AddrPort, protocol byte, p memory.Packet) 
 	return true
 }
 
-// service answers what is asked of the world's own addresses on the internet; under the
-// lock.
-func (w *World) service(l *Link, underlay string, src, dst netip.AddrPort, protocol byte, p memory.Packet, at time.Time) bool {
-	if underlay != estate.Internet {
-		return false
-	}
+// service answers what is asked of the world's own addresses on the internet, or gives it to who
+// takes what reaches its hosts; it is false for what goes elsewhere. Under the lock.
+func (w *World) service(l *Link, p memory.Packet, at time.Time) bool {
+	src, dst, protocol, _ := p.Parse()
 	var reply memory.Packet
-	switch {
+	switch place := (place{estate.Internet, dst.Addr()}); {
 	case dst.Addr() == nameServer && dst.Port() == 53 && protocol == memory.ProtoUDP:
-		text, ok := w.lookUp(p.Payload())
-		if !ok {
-			return true
+		if text, ok := w.lookUp(p.Payload()); ok {
+			reply = memory.UDP(dst, src, 64, text)
 		}
-		reply = memory.UDP(dst, src, 64, text)
 	case dst == stunServer && protocol == memory.ProtoUDP:
 		question := &stun.Message{Raw: append([]byte(nil), p.Payload()...)}
 		if question.Decode() != nil || question.Type != stun.BindingRequest {
@@ -216,40 +220,32 @@ func (w *World) service(l *Link, underlay string, src, dst netip.AddrPort, proto
 		}
 		reply = memory.UDP(dst, src, 64, answer.Raw)
 	case dst.Addr() == InternetHost:
-		out, ok := p.Answer()
-		if !ok {
-			return true
-		}
-		reply = out
+		reply, _ = p.Answer()
+	case w.abroad != nil && w.outside[place] == nil && w.nats[place] == nil:
+		take := w.abroad
+		w.wire.carry(at, len(p), func() { take(l, p) })
 	default:
 		return false
 	}
-	w.wire.carry(at, len(reply), func() { w.back(l, src, reply) })
+	if reply != nil {
+		w.wire.carry(at, len(reply), func() { w.FromInternet(reply) })
+	}
 	return true
 }
 
-// back carries an answer of the internet to the link that asked.
-func (w *World) back(l *Link, to netip.AddrPort, p memory.Packet) {
+// TapInternet lets somebody take what leaves by links of the internet for hosts that are not of
+// this world.
+func (w *World) TapInternet(take func(by *Link, p memory.Packet)) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	now := time.Now()
-	from, _, protocol, ok := p.Parse()
-	if !ok {
-		return
-	}
-	if l.behind != nil {
-		inside, at, ok := l.behind.admit(protocol, from, to.Port(), now)
-		if !ok {
-			return
-		}
-		l, p = inside, p.To(at)
-	}
-	at, ok := w.pass(l, len(p), false, now)
-	if !ok {
-		return
-	}
-	site := w.sites[l.Site]
-	w.wire.carry(at, len(p), func() { site.Machine.Inject(l.nic, p) })
+	w.abroad = take
+}
+
+// FromInternet sends a packet as a host of the internet does, whatever it is.
+func (w *World) FromInternet(p memory.Packet) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.inward(estate.Internet, p, time.Now())
 }
 
 // lookUp answers a question of names.

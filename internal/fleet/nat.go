@@ -62,12 +62,10 @@ func (n *nat) leave(l *Link, protocol byte, from, to netip.AddrPort, now time.Ti
 	}
 	if m == nil {
 		m = &mapped{mapping: key, heard: map[netip.AddrPort]time.Time{}}
+		ok := true
 		if forwards && n.in[portOf{protocol, from.Port()}] == nil {
 			m.port, m.forward = from.Port(), true
-		} else {
-			m.port = n.free(protocol, l, from.Port())
-		}
-		if m.port == 0 {
+		} else if m.port, ok = n.free(protocol, l, from.Port()); !ok {
 			return netip.AddrPort{}
 		}
 		n.out[key], n.in[portOf{protocol, m.port}] = m, m
@@ -87,20 +85,24 @@ func farOf(protocol byte, at netip.AddrPort) netip.AddrPort {
 	return at
 }
 
-// free finds a port: with endpoint-independent mapping its own, where it is free.
-func (n *nat) free(protocol byte, l *Link, own uint16) uint16 {
-	if !l.nat.Dependent && n.in[portOf{protocol, own}] == nil {
-		return own
+// free finds a port: with endpoint-independent mapping its own, where it is free. What has none,
+// as protocols that routers know nothing of, keeps none.
+func (n *nat) free(protocol byte, l *Link, own uint16) (port uint16, ok bool) {
+	if (!l.nat.Dependent || own == 0) && n.in[portOf{protocol, own}] == nil {
+		return own, true
+	}
+	if own == 0 {
+		return 0, false
 	}
 	for range 60000 {
 		if n.next++; n.next < 1024 {
 			n.next = 1024
 		}
 		if n.in[portOf{protocol, n.next}] == nil {
-			return n.next
+			return n.next, true
 		}
 	}
-	return 0
+	return 0, false
 }
 
 func (n *nat) drop(m *mapped) {
@@ -147,6 +149,16 @@ func (n *nat) forget(l *Link) {
 			n.drop(m)
 		}
 	}
+}
+
+// hides reports whether the routers before a link know an address behind them.
+func (l *Link) hides(a netip.Addr) bool {
+	return l.behind != nil && slices.Contains(l.inside, a)
+}
+
+// hops takes those of the routers before a link off a packet; it is false when none is left.
+func (l *Link) hops(p memory.Packet) bool {
+	return (l.behind == nil || p.Hop()) && (l.before == nil || p.Hop())
 }
 
 // hide gives what leaves a link the address and port that it has outside.

@@ -148,7 +148,11 @@ func (w *World) Do(c Change) error {
 		w.sites[c.Site].offset = time.Duration(c.Seconds * float64(time.Second))
 		return nil
 	case "neighbour":
-		w.neighbor[c.Site], w.stateful[c.Site] = c.On != nil && !*c.On, c.Stateful
+		r := w.sites[c.Site].router
+		if r == nil {
+			return fmt.Errorf("the gateway of %s is on the way itself: there is no router beside it", c.Site)
+		}
+		r.lacking, r.strict = c.On != nil && !*c.On, c.Stateful
 		return nil
 	case "name", "host", "lan", "device", "load":
 		return w.onSite(w.sites[c.Site], &c)
@@ -337,7 +341,7 @@ func (w *World) View() []SiteView {
 	out := make([]SiteView, 0, len(w.order))
 	for _, key := range w.order {
 		s := w.sites[key]
-		v := SiteView{Site: key, Joined: s.identity != nil, Clock: s.offset.Seconds(), Missing: w.neighbor[key], Links: []LinkView{}}
+		v := SiteView{Site: key, Joined: s.identity != nil, Clock: s.offset.Seconds(), Missing: s.router != nil && s.router.lacking, Links: []LinkView{}}
 		for _, l := range s.Links {
 			one := LinkView{
 				Site: key, Link: l.Key, Provider: l.spec.Provider, Underlay: l.spec.UnderlayOf(), Reach: string(l.spec.Reach), Fates: l.spec.SharedFate,

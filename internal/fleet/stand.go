@@ -195,19 +195,15 @@ func (w *World) follow(ctx context.Context) {
 			w.mu.Lock()
 			a := s.Agent
 			w.mu.Unlock()
-			if !s.oneArmed || a == nil {
+			if s.router == nil || a == nil {
 				continue
 			}
 			c, err := a.Running(ctx)
 			if err != nil || c == nil {
 				continue
 			}
-			var routes []netip.Prefix
-			for i := range c.Neighbours.Routes {
-				routes = append(routes, c.Neighbours.Routes[i].Prefix)
-			}
 			w.mu.Lock()
-			s.routes = routes
+			s.router.routes, s.router.ownWay = c.Neighbours.Routes, c.Neighbours.OwnWay
 			w.mu.Unlock()
 		}
 		select {

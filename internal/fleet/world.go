@@ -41,10 +41,9 @@ type World struct {
 	dynamic  uint32                  // addresses given so far
 	asked    map[question]chan answer
 	tap      func(site string, p memory.Packet) // takes what reaches LANs; nil where hosts do
+	abroad   func(by *Link, p memory.Packet)    // and hosts of the internet
 	serial   uint16
-	neighbor map[string]bool // sites whose router beside the gateway lacks its routes
-	stateful map[string]bool // or drops what it did not see begin
-	starting bool            // not all stand-ins have begun: what they send waits
+	starting bool // not all stand-ins have begun: what they send waits
 	early    []early
 }
 
@@ -71,11 +70,11 @@ type Site struct {
 	Links    []*Link
 	subnets  []netip.Prefix
 	lan      string
-	oneArmed bool
+	router   *router      // of its LAN, where the gateway stands beside it
+	beside   []netip.Addr // that the gateway was given there
 	identity *join.Identity
 	offset   time.Duration // of its clock
 	conns    map[net.Conn]bool
-	routes   []netip.Prefix // that its LAN's router sends to the gateway; of one-armed ones
 	hosts    map[netip.Addr]hostState
 	loaded   bool // one of its hosts sends all the time
 }
@@ -131,7 +130,7 @@ const queueFor = 200 * time.Millisecond // that a link's queue holds
 func New(e *estate.Estate, seed uint64, log *slog.Logger) *World {
 	w := &World{
 		log: log, wire: newWire(), random: rand.New(rand.NewPCG(seed, 1)), sites: map[string]*Site{}, outside: map[place]*Link{}, nats: map[place]*nat{},
-		names: map[string]*Link{}, stale: map[string][]netip.Addr{}, asked: map[question]chan answer{}, neighbor: map[string]bool{}, stateful: map[string]bool{},
+		names: map[string]*Link{}, stale: map[string][]netip.Addr{}, asked: map[question]chan answer{},
 	}
 	carriers := map[string]*nat{}
 	for i := range e.Sites {
@@ -142,23 +141,10 @@ func New(e *estate.Estate, seed uint64, log *slog.Logger) *World {
 
 // add makes a site's machine and circuits.
 func (w *World) add(spec *estate.Site, carriers map[string]*nat) {
-	s := &Site{Key: spec.Key, lan: spec.Gateway.LANDevice, conns: map[net.Conn]bool{}, hosts: map[netip.Addr]hostState{}, oneArmed: spec.Gateway.Placement == estate.OneArmed}
-	if s.lan == "" {
-		s.lan = "lan0"
-	}
-	lan := memory.Nic{Name: s.lan, MTU: 1500}
+	lan := lanOf(spec)
+	s := &Site{Key: spec.Key, lan: lan.Name, beside: spec.Gateway.LANAddresses(), conns: map[net.Conn]bool{}, hosts: map[netip.Addr]hostState{}, router: routerOf(spec)}
 	for i := range spec.Subnets {
-		p := spec.Subnets[i].Prefix
-		s.subnets = append(s.subnets, p)
-		own := p.Addr().Next()
-		for _, given := range []netip.Addr{spec.Gateway.LANAddress, spec.Gateway.LANAddress6} {
-			if p.Contains(given) {
-				own = given
-			}
-		}
-		if p.Contains(own) {
-			lan.Addresses = append(lan.Addresses, netip.PrefixFrom(own, p.Bits()))
-		}
+		s.subnets = append(s.subnets, spec.Subnets[i].Prefix)
 	}
 	nics := []memory.Nic{lan}
 	for i := range spec.Links {
@@ -197,8 +183,11 @@ func (w *World) link(spec *estate.Site, i int, carriers map[string]*nat) (*Link,
 	if is.LatencyMs == 0 {
 		l.LatencyMs = 1 + 4*w.random.Float64()
 	}
-	nic := memory.Nic{Name: l.nic, MTU: is.MTUOf(), NextHops: is.NextHop}
 	underlay := is.UnderlayOf()
+	nic := memory.Nic{Name: l.nic, MTU: is.MTUOf(), NextHops: is.NextHop, Metric: is.RankOf()}
+	if underlay != estate.Internet {
+		nic.Metric += 1000 // only where nothing leads to the internet
+	}
 	switch is.Reach {
 	case estate.Static:
 		l.inside = is.Addresses
@@ -209,7 +198,9 @@ func (w *World) link(spec *estate.Site, i int, carriers map[string]*nat) (*Link,
 		}
 	default:
 		l.inside = is.Addresses
-		if len(l.inside) == 0 {
+		if l.nic == spec.Gateway.LANDevice { // by the LAN's router, from the address there
+			l.inside = []netip.Addr{spec.Gateway.LANAddress}
+		} else if len(l.inside) == 0 {
 			l.inside = []netip.Addr{insideOf(is.NextHop, i)}
 		}
 		l.nat = Behaviour{Dependent: is.Reach == estate.NAT, Expires: 60}
@@ -220,7 +211,9 @@ func (w *World) link(spec *estate.Site, i int, carriers map[string]*nat) (*Link,
 		if a.Is6() {
 			bits = 64
 		}
-		nic.Addresses = append(nic.Addresses, netip.PrefixFrom(a, bits))
+		if l.nic != spec.Gateway.LANDevice {
+			nic.Addresses = append(nic.Addresses, netip.PrefixFrom(a, bits))
+		}
 		if l.behind == nil {
 			w.outside[place{underlay, a}] = l
 		}
@@ -262,8 +255,12 @@ func (w *World) leaves(s *Site, nic string, p memory.Packet) {
 	if !ok {
 		return
 	}
-	if nic == s.lan && slices.ContainsFunc(s.subnets, func(n netip.Prefix) bool { return n.Contains(dst.Addr()) }) {
+	if nic == s.lan && s.has(dst.Addr()) {
 		w.onLAN(s, p)
+		return
+	}
+	if nic == s.lan && s.router != nil && s.has(src.Addr()) && !slices.Contains(s.beside, src.Addr()) {
+		w.fromRouter(s, p) // a host's, which may come back
 		return
 	}
 	w.mu.Lock()
@@ -290,43 +287,59 @@ func (w *World) leaves(s *Site, nic string, p memory.Packet) {
 func (w *World) outward(l *Link, p memory.Packet) {
 	now := time.Now()
 	at, ok := w.pass(l, len(p), true, now)
-	src, dst, protocol, whole := p.Parse()
-	if !ok || !whole || protocol == memory.ProtoUDP && l.NoUDP {
+	src, _, protocol, whole := p.Parse()
+	if !ok || !whole || protocol == memory.ProtoUDP && l.NoUDP || !l.hops(p) {
 		return
 	}
-	if l.behind != nil {
-		if src = l.hide(protocol, src, dst, now); !src.IsValid() {
+	if l.hides(src.Addr()) {
+		near, far, of, ok := p.Flow()
+		if near = l.hide(of, near, far, now); !ok || !near.IsValid() {
 			return
 		}
-		p = p.From(src)
+		p = p.From(near)
 	}
 	underlay := l.spec.UnderlayOf()
-	if w.service(l, underlay, src, dst, protocol, p, at) {
-		return
+	if underlay != estate.Internet || !w.service(l, p, at) {
+		w.inward(underlay, p, at)
 	}
+}
+
+// inward carries a packet of an underlay to the link that has its address, or that is behind
+// the NAT that has it. Under the lock.
+func (w *World) inward(underlay string, p memory.Packet, at time.Time) {
+	_, dst, protocol, _ := p.Parse()
 	far := w.outside[place{underlay, dst.Addr()}]
 	if n := w.nats[place{underlay, dst.Addr()}]; n != nil {
-		inside, to, ok := n.admit(protocol, src, dst.Port(), now)
+		from, to, of, ok := p.Flow()
 		if !ok {
-			if far = w.forwarded(n, protocol, dst.Port()); far == nil {
-				return
-			}
-			to = netip.AddrPortFrom(far.inside[0], dst.Port()+uint16(far.shift))
-			n.forward(far, protocol, dst.Port(), to)
-		} else {
-			far = inside
+			return
+		}
+		if far, to = w.through(n, of, from, to.Port()); far == nil || !far.hops(p) {
+			return
 		}
 		p = p.To(to)
 	}
 	if far == nil || protocol == memory.ProtoUDP && far.NoUDP {
 		return
 	}
-	at, ok = w.pass(far, len(p), false, at)
+	at, ok := w.pass(far, len(p), false, at)
 	if !ok {
 		return
 	}
 	site := w.sites[far.Site]
 	w.wire.carry(at, len(p), func() { site.Machine.Inject(far.nic, p) })
+}
+
+// through finds where a NAT lets what comes to a port of its address; nil for nowhere.
+func (w *World) through(n *nat, protocol byte, from netip.AddrPort, port uint16) (l *Link, to netip.AddrPort) {
+	if l, to, ok := n.admit(protocol, from, port, time.Now()); ok {
+		return l, to
+	}
+	if l = w.forwarded(n, protocol, port); l != nil {
+		to = netip.AddrPortFrom(l.inside[0], port+uint16(l.shift))
+		n.forward(l, protocol, port, to)
+	}
+	return l, to
 }
 
 // forwarded finds the link whose router forwards a port that was not used from inside yet.

@@ -102,6 +102,9 @@ func (b *bundle) neighbour(t *render.Text) {
 		}
 		t.Str("    from ").Prefix(r.From).Str(" route ").Prefix(r.Prefix).Str(" via ").Addr(r.Via).End()
 	}
+	for _, p := range n.OwnWay {
+		t.Str("    route ").Prefix(p).Line(" its own way")
+	}
 	if said {
 		t.End()
 	}

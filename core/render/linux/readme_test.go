@@ -44,6 +44,48 @@ overlays:
   - {key: ops, shape: hub-and-spoke, transit: [100.96.0.0/24], hubs: [hub], spokes: [{site: depot}]}
 `
 
+// What is excepted from breakout, and a far end that is reached by the LAN's router, that router does
+// not send to the gateway, which would send it back. Another link is not the router's business.
+func TestWhatTheLANsRouterKeeps(t *testing.T) {
+	const loops = `wideknot: 1
+estate: {name: Loops}
+sites:
+  - key: hub
+    name: Hub
+    links:
+      - {key: fibre, reach: static, addresses: [203.0.113.1], device: eth0, next_hop: [203.0.113.2]}
+    subnets: [{prefix: 10.1.0.0/24, share: [ops]}]
+  - key: depot
+    name: Depot
+    gateway: {placement: one-armed, lan_device: lan0, lan_address: 10.2.0.9, upstream: 10.2.0.1}
+    links:
+      - {key: cable, reach: nat, device: DEVICE, next_hop: [10.2.0.1]}
+    subnets: [{prefix: 10.2.0.0/24, share: [ops]}]
+overlays:
+  - {key: ops, shape: hub-and-spoke, transit: [100.96.0.0/24], hubs: [hub], spokes: [{site: depot}]BREAKOUT}
+`
+	const breakout = ", breakout: {hubs: [hub], sites: [depot], except: [198.51.100.0/24]}"
+	for _, test := range []struct {
+		device, breakout      string
+		steered, except, pins bool
+	}{
+		{"lan0", breakout, true, true, true},
+		{"wan0", breakout, true, true, false},
+		{"lan0", "", false, false, false},
+	} {
+		readme := file(t, strings.NewReplacer("DEVICE", test.device, "BREAKOUT", test.breakout).Replace(loops), "depot", "README.txt")
+		for text, want := range map[string]bool{
+			"    from 10.2.0.0/24 route 0.0.0.0/0 via 10.2.0.9\n": test.steered,
+			"    route 198.51.100.0/24 its own way\n":              test.except,
+			"    route 203.0.113.1/32 its own way\n":               test.pins,
+		} {
+			if strings.Contains(readme, text) != want {
+				t.Errorf("by %s%s: %q is there: %v\n%s", test.device, test.breakout, text, !want, readme)
+			}
+		}
+	}
+}
+
 // The work for neighbouring routers follows from the design, and so does what
 // the design does not know.
 func TestReadmeNamesTheNeighboursWork(t *testing.T) {

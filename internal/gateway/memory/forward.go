@@ -55,17 +55,17 @@ func (m *Machine) arrive(device string, p Packet, now time.Time) action {
 		}
 		return m.deliverOr(device, p, &in)
 	}
-	if in.dst.IsMulticast() || in.dst.IsLinkLocalUnicast() {
+	if in.staysOnLink() {
 		return nil
 	}
 	to, _, err := m.route(&in, device, mark)
 	if err != nil {
 		if err == errNoRoute {
-			return m.complain(device, p, &s, unreachable(&in, codeHost), 0)
+			return m.complain(device, p, &s, unreachable(&in, codeNet), 0)
 		}
 		return nil
 	}
-	if !p.hop() {
+	if !p.Hop() {
 		return m.complain(device, p, &s, exceeded(&in), 0)
 	}
 	if mtu := m.mtuOf(to); len(p) > mtu { // kernels look at that before they ask the filter
@@ -88,6 +88,15 @@ func (m *Machine) arrive(device string, p Packet, now time.Time) action {
 // it for none.
 func (in *info) martian() bool {
 	return in.src.IsLoopback() || in.src.IsUnspecified() || in.src.IsMulticast() || in.dst.IsLoopback() || in.dst.IsUnspecified()
+}
+
+// staysOnLink reports whether a packet is for a link that no router carries it from.
+func (in *info) staysOnLink() bool { return in.dst.IsMulticast() || in.dst.IsLinkLocalUnicast() }
+
+// Routed reports whether a packet is one that routers carry at all.
+func (p Packet) Routed() bool {
+	in, ok := p.read()
+	return ok && !in.martian() && !in.staysOnLink()
 }
 
 // deliverOr gives a packet to the machine's own sockets; what none has is answered as a host

@@ -119,6 +119,23 @@ func (p Packet) readdress(to netip.Addr, port uint16, source bool) {
 	}
 }
 
+// requote changes one end of what an ICMP error quotes; other packets quote nothing.
+func (p Packet) requote(in *info, at netip.AddrPort, source bool) {
+	if _, ok := p.quoted(in); ok {
+		p[in.header+headerICMP:].readdress(at.Addr(), at.Port(), source)
+	}
+}
+
+// Expired is what a router says, from an address of its own, of a packet that is out of hops.
+func (p Packet) Expired(from netip.Addr) (Packet, bool) {
+	in, ok := p.read()
+	if !ok {
+		return nil, false
+	}
+	c := exceeded(&in)
+	return report(from, p, c.kind, c.code, 0)
+}
+
 // About tells which packet an ICMP error is about, by the port or identifier and the protocol
 // of who sent it.
 func (p Packet) About() (id uint16, protocol byte, ok bool) {

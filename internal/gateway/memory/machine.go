@@ -4,6 +4,7 @@
 package memory
 
 import (
+	"cmp"
 	"errors"
 	"hash/fnv"
 	"maps"
@@ -24,6 +25,7 @@ type Nic struct {
 	MTU       int
 	Addresses []netip.Prefix
 	NextHops  []netip.Addr     // of default routes: it leads to a network of others
+	Metric    int              // of those: the least is used
 	Behind    []gateway.Behind // routes by routers on it
 	Down      bool
 }
@@ -143,13 +145,8 @@ func (m *Machine) arrange() {
 		for _, b := range n.Behind {
 			main[b.Prefix] = &way{device: name, via: b.Via}
 		}
-		for _, hop := range n.NextHops {
-			all := netip.PrefixFrom(hop, 0).Masked()
-			if main[all] == nil {
-				main[all] = &way{device: name, via: hop}
-			}
-		}
 	}
+	m.defaults(main)
 	if m.config == nil {
 		return
 	}
@@ -178,6 +175,19 @@ func (m *Machine) arrange() {
 			w = &way{device: r.Device, via: r.Via}
 		}
 		into(r.Table)[r.Prefix] = w
+	}
+}
+
+// defaults gives a table the default routes of devices.
+func (m *Machine) defaults(main table) {
+	by := slices.Sorted(maps.Keys(m.nics))
+	slices.SortStableFunc(by, func(a, b string) int { return cmp.Compare(m.nics[a].Metric, m.nics[b].Metric) })
+	for _, name := range by {
+		for _, hop := range m.nics[name].NextHops {
+			if all := netip.PrefixFrom(hop, 0).Masked(); main[all] == nil && !m.nics[name].Down {
+				main[all] = &way{device: name, via: hop}
+			}
+		}
 	}
 }
 

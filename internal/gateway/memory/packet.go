@@ -15,11 +15,11 @@ const (
 
 // Types of ICMP messages, of IPv4 and of IPv6.
 const (
-	echoReply4, unreachable4, echo4, exceeded4   = 0, 3, 8, 11
-	unreachable6, tooBig6, exceeded6, problem6   = 1, 2, 3, 4
-	echo6, echoReply6                            = 128, 129
-	codeHost, codeFragment, codePort, codeFilter = 1, 4, 3, 13 // of unreachable4
-	codeProtocol, codeHeader                     = 2, 1        // of unreachable4 and problem6
+	echoReply4, unreachable4, echo4, exceeded4  = 0, 3, 8, 11
+	unreachable6, tooBig6, exceeded6, problem6  = 1, 2, 3, 4
+	echo6, echoReply6                           = 128, 129
+	codeNet, codeFragment, codePort, codeFilter = 0, 4, 3, 13 // of unreachable4
+	codeProtocol, codeHeader                    = 2, 1        // of unreachable4 and problem6
 )
 
 // offsetNext is where a header of IPv6 says what follows it.
@@ -91,6 +91,17 @@ func (p Packet) read() (in info, ok bool) {
 func (p Packet) Parse() (src, dst netip.AddrPort, protocol byte, ok bool) {
 	in, ok := p.read()
 	return netip.AddrPortFrom(in.src, in.sport), netip.AddrPortFrom(in.dst, in.dport), in.protocol, ok
+}
+
+// Flow reads of which flow a packet is, as Parse does; an ICMP error is of the flow that it is
+// about, the other way.
+func (p Packet) Flow() (src, dst netip.AddrPort, protocol byte, ok bool) {
+	in, ok := p.read()
+	if !ok || !in.isError() {
+		return p.Parse()
+	}
+	about, ok := p.quoted(&in)
+	return netip.AddrPortFrom(about.dst, about.dport), netip.AddrPortFrom(about.src, about.sport), about.protocol, ok
 }
 
 // Echo reports whether it asks for an echo, or is one.
@@ -256,8 +267,8 @@ const (
 	SYN = tcpSyn
 )
 
-// hop takes one hop off; ok is false when none is left.
-func (p Packet) hop() bool {
+// Hop takes one hop off; it is false when none is left.
+func (p Packet) Hop() bool {
 	at := 8
 	if p[0]>>4 == 6 {
 		at = 7
@@ -378,20 +389,24 @@ func (p Packet) TTL() int {
 	return int(in.ttl)
 }
 
-// From is the packet as it comes from another address and port; the one it was is changed.
+// From is the packet as it comes from another address and port, and so what it quotes, if it is an
+// ICMP error, as it went there; the one it was is changed.
 func (p Packet) From(at netip.AddrPort) Packet {
 	in, ok := p.read()
 	if ok {
+		p.requote(&in, at, false)
 		p.address(at.Addr(), in.dst)
 		p.ports(&in, at.Port(), in.dport)
 	}
 	return p
 }
 
-// To is the packet as it goes to another address and port; the one it was is changed.
+// To is the packet as it goes to another address and port, and so what it quotes, if it is an ICMP
+// error, as it came from there; the one it was is changed.
 func (p Packet) To(at netip.AddrPort) Packet {
 	in, ok := p.read()
 	if ok {
+		p.requote(&in, at, true)
 		p.address(in.src, at.Addr())
 		p.ports(&in, in.sport, at.Port())
 	}

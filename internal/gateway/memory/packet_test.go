@@ -58,7 +58,7 @@ func TestPackets(t *testing.T) {
 		}
 		for range 3 {
 			ttl := p.TTL()
-			if left := p.hop(); left != (ttl > 1) || left && (p.TTL() != ttl-1 || !sound(p)) {
+			if left := p.Hop(); left != (ttl > 1) || left && (p.TTL() != ttl-1 || !sound(p)) {
 				t.Errorf("%s: a hop of %d leaves %d", name, ttl, p.TTL())
 			}
 		}
@@ -91,5 +91,13 @@ func FuzzPacket(f *testing.F) {
 		_ = p.Payload()
 		_, _, _ = p.About()
 		_, _ = p.TooBig()
+		if src, dst, _, ok := p.Flow(); ok && p.Routed() {
+			if said, ok := p.Expired(dst.Addr()); ok && !sound(said) {
+				t.Errorf("of %x it is said %x", raw, said)
+			}
+			if moved := p.From(dst).To(src); !sound(moved) {
+				t.Errorf("%x moved is %x", raw, moved)
+			}
+		}
 	})
 }

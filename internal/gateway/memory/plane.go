@@ -44,6 +44,7 @@ func (m *Machine) Apply(_, is *gateway.Config, secrets agent.Secrets, choice *ag
 		if have != nil {
 			was := have.is
 			have.is = *t
+			have.resize(t.MTU)
 			list = append(list, todo{have, &was, t})
 			continue
 		}

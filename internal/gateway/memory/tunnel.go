@@ -12,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.zx2c4.com/wireguard/conn"
@@ -40,8 +41,11 @@ type tunnel struct {
 	in    chan datagram
 	ended chan struct{}
 	deaf  chan struct{} // ends the present receiving; nil where there is none
-	once  sync.Once
-	event chan tun.Event
+	mtu   atomic.Int32
+
+	mu    sync.Mutex
+	event chan tun.Event // tells the device of another MTU; closed with the tunnel
+	over  bool           // it is closed
 }
 
 type datagram struct {
@@ -53,12 +57,32 @@ type datagram struct {
 func (m *Machine) open(t *gateway.Tunnel) *tunnel {
 	m.next++
 	out := &tunnel{m: m, is: *t, index: m.next, port: uint16(t.WireGuard.Port), out: make(chan Packet, queued), in: make(chan datagram, queued), ended: make(chan struct{}), event: make(chan tun.Event, 2)}
+	out.mtu.Store(int32(t.MTU))
 	out.wire = device.NewDevice((*tunSide)(out), (*bindSide)(out), device.NewLogger(device.LogLevelSilent, ""))
 	return out
 }
 
 func (t *tunnel) end() {
-	t.once.Do(func() { close(t.ended) })
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if !t.over {
+		t.over = true
+		close(t.ended)
+		close(t.event)
+	}
+}
+
+// resize gives the device another MTU.
+func (t *tunnel) resize(mtu int) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.mtu.Swap(int32(mtu)) == int32(mtu) || t.over {
+		return
+	}
+	select {
+	case t.event <- tun.EventMTUUpdate:
+	default: // it is told already
+	}
 }
 
 // close takes the device away.
@@ -238,7 +262,7 @@ func (t *tunnel) read() agent.Device {
 type tunSide tunnel
 
 func (t *tunSide) File() *os.File           { return nil }
-func (t *tunSide) MTU() (int, error)        { return t.is.MTU, nil }
+func (t *tunSide) MTU() (int, error)        { return int(t.mtu.Load()), nil }
 func (t *tunSide) Name() (string, error)    { return t.is.Interface, nil }
 func (t *tunSide) Events() <-chan tun.Event { return t.event }
 func (t *tunSide) BatchSize() int           { return 1 }

@@ -5,7 +5,7 @@ import {
   useQuery,
   useQueryClient,
 } from "@tanstack/react-query";
-import { answered, client, type GatewayList, type GatewayRow } from "./client";
+import { answered, client, type GatewayList, type GatewayRow, Problem } from "./client";
 import type { Place } from "./place";
 import { ask, inPlace, useEdit } from "./queries";
 import type { operations } from "./schema";
@@ -76,7 +76,7 @@ export const endsShown = (of: Ends): Ends => ({ ...of, most: 200 });
 const aside = (key: readonly unknown[]) =>
   JSON.stringify(key, (name, v) => (name === "words" ? undefined : v));
 
-/** One gateway with its links, and some ends of its tunnels. */
+/** One gateway with its links, and some ends of its tunnels; null where none has joined for the site. */
 export const useGateway = (estate: string, site: string, on = true, ends = endsShown({})) =>
   useQuery({
     queryKey: [...listKey(estate), site, ends],
@@ -86,7 +86,10 @@ export const useGateway = (estate: string, site: string, on = true, ends = endsS
           signal,
           params: { path: { estate, site }, query: ends },
         }),
-      ),
+      ).catch((error) => {
+        if (error instanceof Problem && error.status === 404) return null;
+        throw error;
+      }),
     placeholderData: (before, query) =>
       query && aside(query.queryKey) === aside([...listKey(estate), site, ends]) ? before : undefined,
     enabled: on && site !== "",

@@ -1,7 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { type GatewayNow, type NewCode, Problem } from "../../api/client";
+import type { GatewayNow, NewCode } from "../../api/client";
 import {
   clockText,
   useBar,
@@ -33,7 +33,6 @@ export default function Gateway() {
   const head = useEstate(at).data;
   const now = useGateway(at.estate, site);
   const name = useSites(at).data?.find((s) => s.key === site)?.name || site;
-  const absent = now.error instanceof Problem && now.error.status === 404;
   const operates = head?.role === "operator" || head?.role === "owner";
   const g = now.data;
   return (
@@ -58,9 +57,9 @@ export default function Gateway() {
         · <span className="font-mono">{site}</span>
       </StageHead>
       <div className="px-6">
-        {absent ? null : <Trouble error={now.error} />}
+        <Trouble error={now.error} />
         {now.isPending ? <Waiting what="the gateway" /> : null}
-        {absent ? (
+        {g === null ? (
           <p className="mb-3">○ No gateway has joined for this site yet.</p>
         ) : g ? (
           <>
@@ -73,9 +72,7 @@ export default function Gateway() {
             {operates && !head?.fixed && !g.barred_at ? <Keys key={site} at={at} site={site} /> : null}
           </>
         ) : null}
-        {operates && now.isFetched ? (
-          <Joining key={site} at={at} site={site} again={g !== undefined} />
-        ) : null}
+        {operates && now.isFetched ? <Joining key={site} at={at} site={site} again={g != null} /> : null}
       </div>
     </div>
   );

@@ -1,5 +1,4 @@
 import { Link } from "react-router";
-import { Problem } from "../../api/client";
 import { endsShown, useGateway, useNow, useOffers } from "../../api/gateways";
 import { type Place, pageOf, usePlace } from "../../api/place";
 import { useSites } from "../../api/queries";
@@ -23,7 +22,6 @@ export default function LinkPage() {
   const name = useSites(at).data?.find((s) => s.key === site)?.name || site;
   const now = useGateway(at.estate, site, true, endsShown({ link }));
   const g = now.data;
-  const absent = now.error instanceof Problem && now.error.status === 404;
   const seen = g?.wan_links.find((l) => l.link === link);
   const { matching: all, matching_dead: dead } = g ?? { matching: 0, matching_dead: 0 };
   return (
@@ -60,8 +58,8 @@ export default function LinkPage() {
         · WAN link
       </StageHead>
       <div className="px-6">
-        {absent ? <p>○ No gateway has joined for this site yet, so nothing is seen of it.</p> : null}
-        {absent ? null : <Trouble error={now.error} />}
+        {g === null ? <p>○ No gateway has joined for this site yet, so nothing is seen of it.</p> : null}
+        <Trouble error={now.error} />
         {now.isPending && !now.error ? <Waiting what="the link" /> : null}
         {g && !seen ? (
           <p>
