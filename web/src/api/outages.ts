@@ -1,7 +1,8 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { answered, client, type Limits, type LinkChoice, type PartKind } from "./client";
 import type { Place } from "./place";
-import { ask, inOverlay, inPlace, useEdit } from "./queries";
+import { ask, inPlace, useEdit } from "./queries";
+import { inOverlay } from "./shape";
 
 export type Degree = "" | "dead" | "slow" | "lossy";
 

@@ -1,15 +1,5 @@
-import { type QueryClient, useMutation, useQueries, useQuery, useQueryClient } from "@tanstack/react-query";
-import {
-  type About,
-  answered,
-  client,
-  type EstateHead,
-  type Overlay,
-  type Parcel,
-  type Repair,
-  type ShapedOverlay,
-  type Site,
-} from "./client";
+import { type QueryClient, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type About, answered, client, type EstateHead, type Parcel, type Repair, type Site } from "./client";
 import type { Place } from "./place";
 
 export const inPlace = (at: Place) => ({ path: { ...at } });
@@ -40,30 +30,11 @@ export const useSites = (at: Place) =>
       answered(client.GET("/api/estates/{estate}/drafts/{draft}/sites", { signal, params: inPlace(at) })),
   });
 
-export const useOverlays = (at: Place) =>
-  useQuery({
-    queryKey: [at.estate, at.draft, "overlays"],
-    queryFn: ({ signal }) =>
-      answered(client.GET("/api/estates/{estate}/drafts/{draft}/overlays", { signal, params: inPlace(at) })),
-  });
-
 export const useFindings = (at: Place) =>
   useQuery({
     queryKey: [at.estate, at.draft, "findings"],
     queryFn: ({ signal }) =>
       answered(client.GET("/api/estates/{estate}/drafts/{draft}/findings", { signal, params: inPlace(at) })),
-  });
-
-export const useSitePlan = (at: Place, site: string) =>
-  useQuery({
-    queryKey: [at.estate, at.draft, "plan", site],
-    queryFn: ({ signal }) =>
-      answered(
-        client.GET("/api/estates/{estate}/drafts/{draft}/sites/{site}/plan", {
-          signal,
-          params: { path: { ...at, site } },
-        }),
-      ),
   });
 
 /** After an edit everything derived may differ; its new head came as the answer. */
@@ -90,7 +61,8 @@ export function useEdit<Input, Head extends EstateHead>(
   });
 }
 
-const ifMatch = (revision?: number) => (revision ? { "If-Match": `"${revision}"` } : {});
+/** The header by which an edit holds for one revision alone. */
+export const ifMatch = (revision?: number) => (revision ? { "If-Match": `"${revision}"` } : {});
 
 export const useSaveSite = (at: Place) =>
   useEdit(at, (input: { site: Site; revision?: number }) =>
@@ -107,42 +79,6 @@ export const useDeleteSite = (at: Place) =>
     answered(
       client.DELETE("/api/estates/{estate}/drafts/{draft}/sites/{site}", {
         params: { path: { ...at, site } },
-      }),
-    ),
-  );
-
-export const useSaveOverlay = (at: Place) =>
-  useEdit(
-    at,
-    (input: { overlay: Overlay; revision?: number }) =>
-      answered(
-        client.PUT("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}", {
-          params: { path: { ...at, overlay: input.overlay.key }, header: ifMatch(input.revision) },
-          body: input.overlay,
-        }),
-      ),
-    // So that an edit that follows at once is based on this one, not refused for it.
-    (queries, head, { overlay }) =>
-      queries.setQueryData<ShapedOverlay[]>([at.estate, at.draft, "overlays"], (list) =>
-        list?.map((o) => (o.key === overlay.key ? { ...o, ...overlay, revision: head.revision } : o)),
-      ),
-  );
-
-export const useDeleteOverlay = (at: Place) =>
-  useEdit(at, (overlay: string) =>
-    answered(
-      client.DELETE("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}", {
-        params: { path: { ...at, overlay } },
-      }),
-    ),
-  );
-
-export const useShare = (at: Place, overlay: string) =>
-  useEdit(at, (body: { zone: string; share: boolean; site?: string; all?: boolean }) =>
-    answered(
-      client.POST("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/share", {
-        params: { path: { ...at, overlay } },
-        body,
       }),
     ),
   );
@@ -273,37 +209,6 @@ export const ask = <T>(
   queryFn,
 });
 
-export const useSpace = (at: Place, within: string) =>
-  useQuery({
-    ...ask(at, ["space", within], ({ signal }) =>
-      answered(
-        client.GET("/api/estates/{estate}/drafts/{draft}/space", {
-          signal,
-          params: { ...inPlace(at), query: within ? { within } : {} },
-        }),
-      ),
-    ),
-    placeholderData: (before) => before,
-  });
-
-export const useRoom = (at: Place, bits: number, region: string, ipv6: boolean) =>
-  useQuery({
-    ...ask(at, ["room", bits, region, ipv6], ({ signal }) =>
-      answered(
-        client.GET("/api/estates/{estate}/drafts/{draft}/room", {
-          signal,
-          params: { ...inPlace(at), query: { bits, region, ipv6 } },
-        }),
-      ),
-    ),
-    enabled: bits > 0,
-  });
-
-export const useReserve = (at: Place) =>
-  useEdit(at, (body: { prefix: string; for: string }) =>
-    answered(client.PUT("/api/estates/{estate}/drafts/{draft}/reserved", { params: inPlace(at), body })),
-  );
-
 /** What repairs would change, before they are carried out. */
 export const useWeighRepairs = (at: Place, repairs: Repair[]) =>
   useQuery({
@@ -329,131 +234,6 @@ export const useRepairAll = (at: Place) =>
     ),
   );
 
-export const inOverlay = (at: Place, overlay: string) => ({ path: { ...at, overlay } });
-
-export const useLoom = (at: Place, overlay: string) =>
-  useQuery(
-    ask(at, ["loom", overlay], ({ signal }) =>
-      answered(
-        client.GET("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/loom", {
-          signal,
-          params: inOverlay(at, overlay),
-        }),
-      ),
-    ),
-  );
-
-/** A part of the loom, by the number of its first row and column. */
-export interface LoomTile {
-  row: number;
-  rows: number;
-  column: number;
-  columns: number;
-}
-
-/** The pairs in some parts of the loom; undefined where they are not here yet. */
-export const useLoomTiles = (at: Place, overlay: string, tiles: LoomTile[]) =>
-  useQueries({
-    queries: tiles.map((tile) =>
-      ask(at, ["loom", overlay, tile], ({ signal }) =>
-        answered(
-          client.GET("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/loom/window", {
-            signal,
-            params: { path: { ...at, overlay }, query: { ...tile } },
-          }),
-        ),
-      ),
-    ),
-    combine: (answers) => answers.map((a) => a.data?.pairs),
-  });
-
-export const usePair = (at: Place, overlay: string, a: string, b: string) =>
-  useQuery(
-    ask(at, ["pair", overlay, a, b], ({ signal }) =>
-      answered(
-        client.GET("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/pairs/{a}/{b}", {
-          signal,
-          params: { path: { ...at, overlay, a, b } },
-        }),
-      ),
-    ),
-  );
-
-export const useHubOrder = (at: Place, overlay: string) =>
-  useEdit(at, (body: { sites: string[]; hubs: string[] }) =>
-    answered(
-      client.PUT("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/hub-order", {
-        params: inOverlay(at, overlay),
-        body,
-      }),
-    ),
-  );
-
-export const useTunnelOrder = (at: Place, overlay: string, a: string, b: string) =>
-  useEdit(at, (first: string[]) =>
-    answered(
-      client.PUT("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/pairs/{a}/{b}/order", {
-        params: { path: { ...at, overlay, a, b } },
-        body: { first },
-      }),
-    ),
-  );
-
-export const useDirect = (at: Place, overlay: string, a: string, b: string) =>
-  useEdit(at, (join: boolean) =>
-    answered(
-      client.PUT("/api/estates/{estate}/drafts/{draft}/overlays/{overlay}/pairs/{a}/{b}/direct", {
-        params: { path: { ...at, overlay, a, b } },
-        body: { join },
-      }),
-    ),
-  );
-
-export const useBothEnds = (at: Place, overlay: string, tunnel: string) =>
-  useQuery(
-    ask(at, ["both-ends", overlay, tunnel], ({ signal }) =>
-      answered(
-        client.GET("/api/estates/{estate}/drafts/{draft}/both-ends", {
-          signal,
-          params: { ...inPlace(at), query: { overlay, tunnel } },
-        }),
-      ),
-    ),
-  );
-
-export const useCheckKey = (at: Place, site: string) =>
-  useMutation({
-    mutationFn: (key: string) =>
-      answered(
-        client.POST("/api/estates/{estate}/drafts/{draft}/sites/{site}/check-key", {
-          params: { path: { ...at, site } },
-          body: { key },
-        }),
-      ),
-  });
-
-export interface PacketQuery {
-  from: string;
-  to: string;
-  protocol?: "tcp" | "udp" | "icmp";
-  port?: number;
-  fail?: string[];
-}
-
-export const useFollow = (at: Place, packet: PacketQuery | undefined) =>
-  useQuery({
-    ...ask(at, ["follow", packet], ({ signal }) =>
-      answered(
-        client.GET("/api/estates/{estate}/drafts/{draft}/follow", {
-          signal,
-          params: { ...inPlace(at), query: packet as PacketQuery },
-        }),
-      ),
-    ),
-    enabled: packet !== undefined,
-    retry: false,
-  });
-
 export const useFind = (at: Place, text: string) =>
   useQuery({
     ...ask(at, ["find", text], ({ signal }) =>
@@ -467,36 +247,3 @@ export const useFind = (at: Place, text: string) =>
     enabled: text.trim() !== "",
     placeholderData: (before) => before,
   });
-
-export const useBeforeAfter = (at: Place, site: string) =>
-  useQuery(
-    ask(at, ["before-after", site], ({ signal }) =>
-      answered(
-        client.GET("/api/estates/{estate}/drafts/{draft}/sites/{site}/before-after", {
-          signal,
-          params: { path: { ...at, site } },
-        }),
-      ),
-    ),
-  );
-
-/** A new site after the pattern of another, to be completed. */
-export const usePattern = (at: Place) =>
-  useMutation({
-    mutationFn: (site: string) =>
-      answered(
-        client.GET("/api/estates/{estate}/drafts/{draft}/sites/{site}/pattern", {
-          params: { path: { ...at, site } },
-        }),
-      ),
-  });
-
-export const useAddLike = (at: Place) =>
-  useEdit(at, (input: { site: Site; pattern: string }) =>
-    answered(
-      client.PUT("/api/estates/{estate}/drafts/{draft}/sites/{site}/like/{pattern}", {
-        params: { path: { ...at, site: input.site.key, pattern: input.pattern } },
-        body: input.site,
-      }),
-    ),
-  );

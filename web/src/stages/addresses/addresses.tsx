@@ -1,7 +1,8 @@
 import { Link } from "react-router";
 import type { Held } from "../../api/client";
 import { type Place, pageOf, usePlace } from "../../api/place";
-import { useEstate, useFindings, useMayEdit, useReserve, useSpace } from "../../api/queries";
+import { useEstate, useFindings, useMayEdit } from "../../api/queries";
+import { useReserve, useSpace } from "../../api/space";
 import { useAddress } from "../../parts/address";
 import { FindingList } from "../../parts/findings";
 import { many } from "../../parts/number";

@@ -1,7 +1,8 @@
 import { useState } from "react";
 import type { EstateHead } from "../../api/client";
 import type { Place } from "../../api/place";
-import { useMayEdit, useReserve, useRoom } from "../../api/queries";
+import { useMayEdit } from "../../api/queries";
+import { useReserve, useRoom } from "../../api/space";
 import { Trouble } from "../../parts/trouble";
 
 /** Room finds a free block of a size and keeps it for something. */

@@ -1,6 +1,6 @@
 import { useState } from "react";
+import { useBeforeAfter } from "../../api/paths";
 import type { Place } from "../../api/place";
-import { useBeforeAfter } from "../../api/queries";
 import { many } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 import { Waiting } from "../../parts/waiting";

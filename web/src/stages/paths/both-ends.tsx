@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
+import { useBothEnds, useCheckKey } from "../../api/paths";
 import { type Place, pageOf, usePlace } from "../../api/place";
-import { useBothEnds, useCheckKey } from "../../api/queries";
 import { shareText } from "../../parts/share";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";

@@ -1,7 +1,7 @@
 import { Link, useSearchParams } from "react-router";
 import { type Followed, Problem, type WalkSheet } from "../../api/client";
+import { type PacketQuery, useFollow } from "../../api/paths";
 import { type Place, pageOf, usePlace } from "../../api/place";
-import { type PacketQuery, useFollow } from "../../api/queries";
 import { failing } from "../../parts/failing";
 import { PacketForm } from "../../parts/packet-form";
 import { StageHead } from "../../parts/stage-head";

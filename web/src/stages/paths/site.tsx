@@ -1,7 +1,7 @@
 import { Link, useParams, useSearchParams } from "react-router";
 import type { SitePlan } from "../../api/client";
+import { useSitePlan } from "../../api/paths";
 import { pageOf, usePlace } from "../../api/place";
-import { useSitePlan } from "../../api/queries";
 import { StageHead } from "../../parts/stage-head";
 import { Tabs } from "../../parts/tabs";
 import { Trouble } from "../../parts/trouble";

@@ -1,6 +1,6 @@
 import { type LedgerSite, type Overlay, Problem, type ShapedOverlay } from "../../api/client";
 import type { Place } from "../../api/place";
-import { useDeleteOverlay, useSaveOverlay } from "../../api/queries";
+import { useDeleteOverlay, useSaveOverlay } from "../../api/shape";
 import { useAddress } from "../../parts/address";
 import { Choice } from "../../parts/choice";
 import { Editable } from "../../parts/editable";

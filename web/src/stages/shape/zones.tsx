@@ -1,6 +1,6 @@
 import type { ShapedOverlay } from "../../api/client";
 import type { Place } from "../../api/place";
-import { useShare } from "../../api/queries";
+import { useShare } from "../../api/shape";
 import { many } from "../../parts/number";
 import { Trouble } from "../../parts/trouble";
 

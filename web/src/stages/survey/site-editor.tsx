@@ -2,7 +2,8 @@ import { type KeyboardEvent, type RefObject, useEffect, useRef, useState } from 
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { type EstateHead, type LedgerSite, Problem, type Site } from "../../api/client";
 import { type Place, pageOf, usePlace } from "../../api/place";
-import { useAddLike, useDeleteSite, usePattern, useSaveSite } from "../../api/queries";
+import { useDeleteSite, useSaveSite } from "../../api/queries";
+import { useAddLike, usePattern } from "../../api/space";
 import { Editable } from "../../parts/editable";
 import { Field } from "../../parts/field";
 import { many } from "../../parts/number";

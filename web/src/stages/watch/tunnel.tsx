@@ -1,8 +1,8 @@
 import { Link } from "react-router";
 import type { BothEnds, TunnelNow } from "../../api/client";
 import { useGateway, useGateways, useNow } from "../../api/gateways";
+import { useBothEnds } from "../../api/paths";
 import { type Place, pageOf, usePlace } from "../../api/place";
-import { useBothEnds } from "../../api/queries";
 import { useAddress } from "../../parts/address";
 import { StageHead } from "../../parts/stage-head";
 import { Trouble } from "../../parts/trouble";
