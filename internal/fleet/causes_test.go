@@ -2,9 +2,11 @@ package fleet
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -322,14 +324,64 @@ func TestCausesAreNamed(t *testing.T) {
 				if d.Verdict != diagnose.Arrives || len(d.Causes) > 0 {
 					t.Errorf("nothing is wrong, and it says %s", told(d))
 				}
+				s.record(f.name, k, p)
 				return
 			}
 			named(t, f, d)
+			s.record(f.name, k, p)
 			if f.do != nil && f.interval == 0 { // it is the same whoever asks; but who is behind NAT opens it by asking
 				p.From, p.To = p.To, p.From
 				named(t, f, s.diagnosed(k, p))
 			}
 		})
+	}
+}
+
+// An evidence is what gateways said while a fault was planted.
+type evidence struct {
+	Estate   json.RawMessage     `json:"estate"`
+	Packet   route.Packet        `json:"packet"`
+	Gateways map[string]reported `json:"gateways"` // without what the design says
+}
+
+type reported struct {
+	diagnose.Gateway
+	Echoes []heard
+}
+
+type heard struct {
+	Asked diagnose.Ask
+	gateway.Echoed
+}
+
+// record writes what gateways said to the folder RECORD, where that is set: core/diagnose is tested
+// on it by itself.
+func (s *standing) record(name string, k *diagnose.Known, p route.Packet) {
+	s.t.Helper()
+	folder := os.Getenv("RECORD")
+	if folder == "" {
+		return
+	}
+	design, err := estate.WriteJSON(s.estate)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	out := evidence{design, p, map[string]reported{}}
+	for site, g := range k.Gateways {
+		one := reported{Gateway: *g}
+		one.Wants = nil
+		for asked, answer := range g.Echoes {
+			one.Echoes = append(one.Echoes, heard{asked, answer})
+		}
+		slices.SortFunc(one.Echoes, func(a, b heard) int { return strings.Compare(fmt.Sprint(a.Asked), fmt.Sprint(b.Asked)) })
+		out.Gateways[site] = one
+	}
+	text, err := json.Marshal(out)
+	if err == nil {
+		err = os.WriteFile(filepath.Join(folder, strings.NewReplacer(" ", "-", ",", "", "'", "").Replace(name)+".json"), append(text, '\n'), 0o644)
+	}
+	if err != nil {
+		s.t.Fatal(err)
 	}
 }
 
