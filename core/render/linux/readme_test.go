@@ -76,8 +76,8 @@ overlays:
 		readme := file(t, strings.NewReplacer("DEVICE", test.device, "BREAKOUT", test.breakout).Replace(loops), "depot", "README.txt")
 		for text, want := range map[string]bool{
 			"    from 10.2.0.0/24 route 0.0.0.0/0 via 10.2.0.9\n": test.steered,
-			"    route 198.51.100.0/24 its own way\n":              test.except,
-			"    route 203.0.113.1/32 its own way\n":               test.pins,
+			"    route 198.51.100.0/24 its own way\n":             test.except,
+			"    route 203.0.113.1/32 its own way\n":              test.pins,
 		} {
 			if strings.Contains(readme, text) != want {
 				t.Errorf("by %s%s: %q is there: %v\n%s", test.device, test.breakout, text, !want, readme)

@@ -75,15 +75,19 @@ func (m *Machine) Apply(_, is *gateway.Config, secrets agent.Secrets, choice *ag
 			return nil, err
 		}
 	}
-	var notes []string
-	for i := range is.Links {
-		if l := &is.Links[i]; l.Device != "" {
+	return m.unleft(is), nil
+}
+
+// unleft says which WAN links cannot be left by their devices.
+func (m *Machine) unleft(c *gateway.Config) (notes []string) {
+	for i := range c.Links {
+		if l := &c.Links[i]; l.Device != "" {
 			if n, there := m.Nic(l.Device); !there || n.Down {
 				notes = append(notes, fmt.Sprintf("a WAN link cannot be left as the design says: its device %s is missing or down", l.Device))
 			}
 		}
 	}
-	return notes, nil
+	return notes
 }
 
 func (m *Machine) use(uses []agent.Use) {
