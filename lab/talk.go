@@ -590,11 +590,12 @@ func (r *comparison) cast() (talk, bool) {
 	if c := r.configs[a]; len(c.Tunnels) == 0 || t.near.Is6() && !c.Forward6 {
 		return talk{}, false // whether such a gateway forwards is not ours to say
 	}
-	trace := m.Follow(route.Packet{From: t.near, To: t.far, Protocol: "udp", Port: int(t.port)})
 	shares := func(w *route.Walk) bool {
 		return w.Partly || slices.ContainsFunc(w.Steps, func(s route.Step) bool { return len(s.Beside) > 0 })
 	}
-	if shares(&trace.Forward) || trace.Return != nil && shares(trace.Return) {
+	trace := m.Follow(route.Packet{From: t.near, To: t.far, Protocol: "udp", Port: int(t.port)})
+	own := m.Follow(route.Packet{From: hostOn(from.Prefix), To: t.far, Protocol: "udp", Port: int(t.port)}) // whose ever address it speaks under
+	if shares(&trace.Forward) || trace.Return != nil && shares(trace.Return) || shares(&own.Forward) {
 		return talk{}, false // it depends on the flow
 	}
 	t.lines = script(random, cmp.Or(trace.MTU, 1400))
