@@ -120,7 +120,8 @@ func (f *flight) run(at, to int) bool {
 		if value < 0 || here.config.Routes[value].Way == 0 {
 			return false
 		}
-		next, by, ok := f.send(at, here, here.ways[here.config.Routes[value].Way], arriving)
+		r := &here.config.Routes[value]
+		next, by, ok := f.send(at, here, f.steer(at, here, r, here.ways[r.Way]), arriving)
 		if !ok {
 			return false
 		}

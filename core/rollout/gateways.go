@@ -24,6 +24,7 @@ type node struct {
 	tables  map[int]table
 	ways    map[int]*way
 	leading map[farEnd]int // tunnels by where they lead
+	toward  map[int][]int  // by far gateway, where hubs tell
 	ends    []*end         // by tunnel
 	passing [][]int        // overlays of the filter, by tunnel
 	kept    [][]int        // entries of what is kept off, by tunnel
@@ -89,6 +90,7 @@ type net struct {
 	nodes    [][New + 1]*node
 	changing []bool // gateways that a release changes
 	dead     map[deadEnd]bool
+	numbers  map[string]map[int]int // of gateways, in what hubs tell, see numbered
 }
 
 // A deadEnd is a tunnel's end that carries nothing whatever its gateway is: it was so before.
@@ -99,7 +101,7 @@ type deadEnd struct {
 
 func newNet(gateways []Gateway) *net {
 	n := &net{gateways: gateways, index: make(map[string]int, len(gateways)), nodes: make([][New + 1]*node, len(gateways))}
-	n.changing = make([]bool, len(gateways))
+	n.changing, n.numbers = make([]bool, len(gateways)), numbered(gateways)
 	for i := range gateways {
 		n.index[gateways[i].Key] = i
 	}
@@ -149,6 +151,12 @@ func (n *net) make(i int, c *gateway.Config, s Stage) *node {
 	for i := range c.Tunnels {
 		t := &c.Tunnels[i]
 		out.ends = append(out.ends, n.end(t, old[far(t)], new[far(t)], s, lists))
+	}
+	if len(c.Tellings) > 0 {
+		out.toward = map[int][]int{}
+		for i, e := range out.ends {
+			out.toward[e.far] = append(out.toward[e.far], i)
+		}
 	}
 	return out
 }

@@ -25,6 +25,17 @@ func standing(e *estate.Estate) (*Network, []Stage, *route.Map) {
 	return NewNetwork(gateways), make([]Stage, len(gateways)), m
 }
 
+// watched lets all tunnels be probed, without which nobody notices what is dead, and hubs tell.
+func watched(e *estate.Estate, tell bool) {
+	for i := range e.Overlays {
+		e.Overlays[i].Probe = &estate.Probe{Target: estate.FarEnd, IntervalMs: 200, Misses: 3, Successes: 3, TimeoutMs: 500}
+		e.Overlays[i].HubsTell = tell
+	}
+	for i := range e.Sites {
+		e.Sites[i].Gateway.Switches = true
+	}
+}
+
 // shared reports whether a packet's way depends on its flow.
 func shared(w *route.Walk) bool {
 	return w.Partly || slices.ContainsFunc(w.Steps, func(s route.Step) bool { return len(s.Beside) > 0 })
@@ -33,14 +44,12 @@ func shared(w *route.Walk) bool {
 // What gateways are to see of each other's echoes is what following a packet through the design
 // says, with all tunnels alive and with some dead: whether it arrives, by whom, and how large it may be.
 func TestEchoesAreAsTheDesignSays(t *testing.T) {
-	asked, arrived, passed := 0, 0, 0
+	asked, arrived, passed, told := 0, 0, 0, 0
 	for seed, e := range estates(t, 300) {
 		if slices.ContainsFunc(e.Overlays, func(o estate.Overlay) bool { return o.Policy != nil || o.Probe != nil && o.Probe.Limits != nil }) {
 			continue // policies are not asked about gateways' own packets
 		}
-		for i := range e.Overlays { // without probes nobody notices what is dead
-			e.Overlays[i].Probe = &estate.Probe{Target: estate.FarEnd, IntervalMs: 200, Misses: 3, Successes: 3, TimeoutMs: 500}
-		}
+		watched(e, seed%2 == 0)
 		for i := range e.Sites { // nor are the zones of links
 			for j := range e.Sites[i].Links {
 				e.Sites[i].Links[j].Zones = nil
@@ -94,6 +103,9 @@ func TestEchoesAreAsTheDesignSays(t *testing.T) {
 				continue // its hosts are not reached, it is itself
 			}
 			asked++
+			if len(dead) > 0 && m.Told(0) {
+				told++
+			}
 			got := n.Echo(state, e.Sites[i].Key, e.Sites[j].Key, from, to)
 			if got.Arrives != trace.Arrives() || n.Reaches(state, i, j, from, to) != trace.Arrives() {
 				t.Errorf("estate %d: %s %v to %s %v, %d dead: %+v, by the design %v (%s %s)", seed, e.Sites[i].Key, from, e.Sites[j].Key, seen, len(dead), got, trace.Arrives(), trace.Forward.End, trace.Forward.Why)
@@ -121,8 +133,8 @@ func TestEchoesAreAsTheDesignSays(t *testing.T) {
 			}
 		}
 	}
-	t.Logf("%d asked, %d arrive, by %d hubs", asked, arrived, passed)
-	if arrived < 500 || asked-arrived < 100 || passed < 150 {
+	t.Logf("%d asked, %d arrive, by %d hubs; %d where hubs tell what is dead", asked, arrived, passed, told)
+	if arrived < 500 || asked-arrived < 100 || passed < 150 || told < 100 {
 		t.Error("that shows little")
 	}
 }

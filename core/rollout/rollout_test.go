@@ -43,7 +43,11 @@ func estates(t *testing.T, seeds uint64) (out []*estate.Estate) {
 		out = append(out, e)
 	}
 	for seed := range seeds {
-		out = append(out, sample.Mixed(seed))
+		e := sample.Mixed(seed)
+		if seed%4 == 3 {
+			watched(e, true)
+		}
+		out = append(out, e)
 	}
 	return out
 }

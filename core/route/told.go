@@ -158,7 +158,12 @@ func (f *flight) steer(r *Route, hops []Hop) []Hop {
 
 // lives reports whether a tunnel of an adjacency is alive.
 func (f *flight) lives(a *tunnel.Adjacency) bool {
-	return slices.ContainsFunc(a.Tunnels, func(t tunnel.Tunnel) bool { return !t.Mute && (f.dead == nil || !f.dead(&t)) })
+	for i := range a.Tunnels {
+		if t := &a.Tunnels[i]; !t.Mute && (f.dead == nil || !f.dead(t)) {
+			return true
+		}
+	}
+	return false
 }
 
 // fromHub reports whether the packet came by a tunnel from a hub to this one.
