@@ -55,6 +55,9 @@ func (k *making) ownWay(table []route.Route, extras []route.Extra) {
 	}
 	for i := range table {
 		r := &table[i]
+		if !k.site.Gateway.LANAddressOf(r.Prefix.Addr().Is4()).IsValid() {
+			continue // it is asked for nothing of that family
+		}
 		if r.Kind == route.Local || r.Kind == route.Pin && r.Link.Device == k.site.Gateway.LANDevice {
 			k.out.Neighbours.OwnWay = append(k.out.Neighbours.OwnWay, r.Prefix)
 		}

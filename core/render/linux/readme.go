@@ -102,6 +102,9 @@ func (b *bundle) neighbour(t *render.Text) {
 		}
 		t.Str("    from ").Prefix(r.From).Str(" route ").Prefix(r.Prefix).Str(" via ").Addr(r.Via).End()
 	}
+	if len(n.OwnWay) > 0 {
+		t.Line("But these by the router's own default route, not by this gateway:")
+	}
 	for _, p := range n.OwnWay {
 		t.Str("    route ").Prefix(p).Line(" its own way")
 	}
