@@ -85,6 +85,7 @@ func TestSharedLoadIsNoFinding(t *testing.T) {
 
 func TestFindings(t *testing.T) {
 	tried := map[string]bool{"path/asymmetric": true} // which has a test of its own, below
+	var said strings.Builder
 	for _, c := range []struct {
 		code     string
 		severity Severity
@@ -181,6 +182,10 @@ func TestFindings(t *testing.T) {
 			c.title = "other reaches no hub of ops"
 		}
 		found := run(t, text)
+		for i := range found {
+			fmt.Fprintln(&said, inWords(&found[i]))
+		}
+		fmt.Fprintln(&said)
 		i := slices.IndexFunc(found, func(f Finding) bool { return f.Code == c.code })
 		if i < 0 {
 			t.Errorf("%s: not found among %v", c.code, codes(found))
@@ -201,6 +206,31 @@ func TestFindings(t *testing.T) {
 			}
 		}
 	}
+	golden.Text(t, "testdata/findings.txt", []byte(said.String()))
+}
+
+// inWords writes all of a finding.
+func inWords(f *Finding) string {
+	out := fmt.Sprintf("%s %s: %s\n\tid %s\n\twhy %s\n\tfix %s\n\tof %v", f.Severity, f.Code, f.Title, f.ID, f.Why, f.Fix, f.Subjects)
+	for _, e := range f.Evidence {
+		out += "\n\tseen " + e
+	}
+	for _, r := range f.Repairs {
+		out += fmt.Sprintf("\n\trepair %+v", r)
+	}
+	return out
+}
+
+// What is found in some small estates of any features, in its order.
+func TestFindingsOfMixedEstates(t *testing.T) {
+	var said strings.Builder
+	for seed := range uint64(16) {
+		fmt.Fprintf(&said, "seed %d\n", seed)
+		for _, f := range findings(sample.Mixed(seed)) {
+			fmt.Fprintln(&said, inWords(&f))
+		}
+	}
+	golden.Text(t, "testdata/mixed.txt", []byte(said.String()))
 }
 
 // What is found is listed, with the severity it can have at worst and by a check

@@ -10,6 +10,7 @@ import (
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
 	"wideknot/examples"
+	"wideknot/golden"
 )
 
 // asked is a packet between two plants of the demo, by their first choice, the ring.
@@ -61,6 +62,16 @@ func answers(k *Known, p route.Packet, of func(site string, e gateway.Echo) int)
 
 func all(_ string, e gateway.Echo) int { return max(e.Size, gateway.SmallEcho) }
 
+// bytesOf is how many bytes a second a link carries by the survey, in each direction.
+func bytesOf(m *route.Map, site, link string) (is struct{ up, down gateway.Counter }) {
+	for i := range m.Plan.Site(m.Plan.SiteIndex(site)).Links {
+		if l := &m.Plan.Site(m.Plan.SiteIndex(site)).Links[i]; l.Key == link {
+			is.up, is.down = gateway.Counter(l.UpMbps*125_000), gateway.Counter(l.DownMbps*125_000)
+		}
+	}
+	return is
+}
+
 // What is said of a packet, by what is reported and what is answered. Nothing is sure that is not.
 func TestDiagnose(t *testing.T) {
 	m := brindlewater(t)
@@ -91,6 +102,25 @@ func TestDiagnose(t *testing.T) {
 			g.Runs, g.Keeps = &runs, 1
 		}
 	}
+	// full lets all tunnels of the far circuit have carried so many bytes a second while they were looked at.
+	full := func(in, out gateway.Counter) func(*Known) {
+		return func(k *Known) {
+			lossy(5000, 100_000)(k)
+			g := k.Gateways["osierweir"]
+			g.Looked = &gateway.Looked{For: 2000, Links: g.State.Links}
+			n := gateway.Counter(0)
+			for i := range g.Wants.Tunnels {
+				if g.Wants.Tunnels[i].Link == "ring" {
+					n++
+				}
+			}
+			for i := range g.Wants.Tunnels {
+				if t := &g.Wants.Tunnels[i]; t.Link == "ring" {
+					g.Looked.Tunnels = append(g.Looked.Tunnels, gateway.LookedTunnel{Interface: t.Interface, Port: t.WireGuard.Port, Peers: t.WireGuard.Keys(), BytesIn: 2 * in / n, BytesOut: 2 * out / n})
+				}
+			}
+		}
+	}
 	hostsNear := func(site string, e gateway.Echo) int { // gateways answer each other, and hosts their own ones
 		if e.Size == 0 && !netip.PrefixFrom(e.From, 24).Masked().Contains(e.To) {
 			return 0
@@ -103,6 +133,8 @@ func TestDiagnose(t *testing.T) {
 		}
 		return all(site, e)
 	}
+	said := map[string]*Diagnosis{} // to the word
+	defer func() { golden.JSON(t, "testdata/diagnoses.json", said) }()
 	for _, c := range []struct {
 		name    string
 		packet  route.Packet
@@ -153,6 +185,15 @@ func TestDiagnose(t *testing.T) {
 			return all(site, e)
 		}, verdict: Fails, causes: []Cause{{Code: HostSilent, Sure: Likely, Site: "osierweir"}}},
 		{name: "nothing comes through, and nobody knows why", of: nobodyFar, verdict: Fails, causes: []Cause{{Code: GatewaysDisagree, Sure: Possible, Site: "tarnhollow"}}},
+		{name: "much arrives, but not all that may", change: full(bytesOf(m, "osierweir", "ring").down*85/100, 0), verdict: Poor, causes: []Cause{{Code: LossyOneWay, Sure: Sure, Site: "tarnhollow"}}},
+		{name: "as much arrives as may", change: full(bytesOf(m, "osierweir", "ring").down, 0), verdict: Poor, causes: []Cause{{Code: LinkFull, Sure: Sure, Site: "osierweir"}}},
+		{name: "as much leaves as may", change: full(0, bytesOf(m, "osierweir", "ring").up), verdict: Poor, causes: []Cause{{Code: LinkFull, Sure: Sure, Site: "osierweir"}}},
+		{name: "losses beside a host that is off", change: lossy(5000, 100_000), of: func(site string, e gateway.Echo) int {
+			if e.To == asked.To {
+				return 0
+			}
+			return all(site, e)
+		}, verdict: Fails, causes: []Cause{{Code: HostSilent, Sure: Likely, Site: "osierweir"}, {Code: LossyOneWay, Sure: Possible, Site: "tarnhollow"}}},
 		{name: "large packets vanish", of: func(_ string, e gateway.Echo) int { return gateway.SmallEcho }, verdict: Poor, causes: []Cause{{Code: LargeLost, Sure: Sure, Site: "tarnhollow"}}},
 	} {
 		packet := c.packet
@@ -177,6 +218,7 @@ func TestDiagnose(t *testing.T) {
 		if !same {
 			t.Errorf("%s: %s %+v", c.name, d.Verdict, d.Causes)
 		}
+		said[c.name] = d
 		if fails := slices.IndexFunc(d.Steps, func(s PathStep) bool { return s.Verdict == Fails || s.Verdict == Refused }); fails != d.Failing {
 			t.Errorf("%s: the first step that fails is %d, not %d", c.name, fails, d.Failing)
 		}

@@ -131,6 +131,9 @@ func TestBadDocuments(t *testing.T) {
 		{"tunnel of no form", change("allocations: {}", `allocations: {tunnels: {ops: {"a b": {slots: [1, 1], ports: [1, 1]}}}}`), "line 23", "SITE/LINK SITE/LINK"},
 		{"alias", change("allocations: {}", "allocations: &a {keys: *a}"), "line 23", "aliases"},
 		{"deep nesting", strings.Repeat("[", 10<<20), "line 1, column 101", "nested deeper"},
+		{"deep nesting further down", "a: '[[[' # {{\nb: " + strings.Repeat("[", 101), "line 2, column 104", "nested deeper"},
+		{"nesting as deep as may be", "a: \"\\\"[\" # [\nb: " + strings.Repeat("[", 100) + strings.Repeat("]", 100), "", "unknown key"},
+		{"more values than may be", "a: 1\n" + strings.Repeat("1,", maxValues), "line 2, column 5999998", "more than 3000000 values"},
 		{"deep block nesting", deepBlocks(20000), "", ""},
 	} {
 		_, _, err := Read(strings.NewReader(c.text))

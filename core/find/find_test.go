@@ -9,6 +9,7 @@ import (
 	"wideknot/core/route"
 	"wideknot/core/tunnel"
 	"wideknot/examples"
+	"wideknot/golden"
 )
 
 func demo(t testing.TB) (*route.Map, []check.Finding) {
@@ -75,6 +76,29 @@ func TestIn(t *testing.T) {
 	if hits := In(m, findings, "a", 7); len(hits) != 7 {
 		t.Errorf("%d hits, want 7", len(hits))
 	}
+}
+
+// All that is found for a text, in its order.
+func TestHitsAreGolden(t *testing.T) {
+	e, err := examples.Estate("three-sites", "10.40.2.0/24, zone: control, share: [ops]", "10.40.2.0/24, name: Control of Millgate, zone: control, share: [ops], map: 10.48.2.0/24", "zone: guest}", "zone: guest, name: Fibre guests}")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := tunnel.Derive(e)
+	m := route.Build(p)
+	findings := check.Run(p, m)
+	var text strings.Builder
+	for _, typed := range []string{
+		"mill", "millgate", "Millgate Office", "office mill", "e", "fibre", "guests", "control", "millgate-1", "millgate stonebeck", "stonebeck millgate-1", "works", "ops", "op", "single",
+		"10.40.3.9", "10.40.0.0/16", "0.0.0.0/0", "10.48.2.0/24", "203.0.113.10", "100.96.0.0", "100.96.0.0/24",
+		"10.40.1.1 10.40.3.9", "to 10.40.1.1 → 10.40.3.9", "10.40.1.1 ->", "10.40.1.1 10.40.2.1 10.40.3.1", "fe80::1%lo", "10.40.1.1/24 10.40.1.1", "10.40.1.1/24",
+	} {
+		fmt.Fprintf(&text, "%q\n", typed)
+		for _, h := range In(m, findings, typed, 12) {
+			fmt.Fprintf(&text, "\t%+v\n", h)
+		}
+	}
+	golden.Text(t, "testdata/hits.txt", []byte(text.String()))
 }
 
 // A subnet is found by the prefix that stands for it in the overlays, and says so; by

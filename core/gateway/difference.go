@@ -153,14 +153,18 @@ func tunnelWords(a, b *Tunnel) string {
 			what = append(what, name)
 		}
 	}
+	note(fmt.Sprintf("rank %d → %d", a.Rank, b.Rank), a.Rank != b.Rank)
 	note(fmt.Sprintf("MTU %d → %d", a.MTU, b.MTU), a.MTU != b.MTU)
 	note("addresses", !slices.Equal(a.Addresses, b.Addresses))
 	note("link", a.Link != b.Link || a.PeerLink != b.PeerLink || a.Peer != b.Peer)
+	note("zones that it carries", a.Limited != b.Limited || !slices.Equal(a.Zones, b.Zones))
 	note("probe", !reflect.DeepEqual(a.Probe, b.Probe))
 	if x, y := a.WireGuard, b.WireGuard; x != nil && y != nil {
 		note(fmt.Sprintf("port %d → %d", x.Port, y.Port), x.Port != y.Port)
 		note("the peer's key", x.PublicKey != y.PublicKey)
 		note("another key of the peer", x.Also != y.Also)
+		note("pre-shared key", x.Preshared != y.Preshared)
+		note(fmt.Sprintf("keepalive %d s → %d s", x.Keepalive, y.Keepalive), x.Keepalive != y.Keepalive)
 		note("endpoint "+orNone(x.Endpoint)+" → "+orNone(y.Endpoint), x.Endpoint != y.Endpoint)
 		note("allowed prefixes", !slices.Equal(x.Allowed, y.Allowed) || x.List != y.List)
 	} else {

@@ -50,6 +50,21 @@ func differing(a, b reflect.Value, path string) string {
 	return fmt.Sprintf("%s: %#v, %#v", path, a.Interface(), b.Interface())
 }
 
+// A document of more than 64 MB is not read.
+func TestDocumentsAreBounded(t *testing.T) {
+	text, err := Write(full())
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := append(text, bytes.Repeat([]byte(" "), MaxDocument-len(text))...)
+	if _, err := Parse(at); err != nil {
+		t.Error(err)
+	}
+	if _, err := Parse(append(at, ' ')); err == nil || err.Error() != "the configuration cannot be used: it is larger than 64 MB" {
+		t.Errorf("one byte more: %v", err)
+	}
+}
+
 func FuzzParse(f *testing.F) {
 	text, err := Write(full())
 	if err != nil {

@@ -201,13 +201,3 @@ func NextHop(l *estate.Link, v4 bool) netip.Addr {
 	}
 	return netip.Addr{}
 }
-
-// BreaksOut reports whether the site sends its internet traffic through hubs.
-func (m *Map) BreaksOut(site int) bool {
-	for _, g := range m.graphs {
-		if b := g.overlay.Spec.Breakout; b != nil && slices.Contains(b.Sites, m.Plan.Site(site).Key) {
-			return true
-		}
-	}
-	return false
-}

@@ -4,15 +4,19 @@ import (
 	"bytes"
 	"crypto/ecdh"
 	"encoding/base64"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"wideknot/core/estate"
 	"wideknot/core/render"
 	"wideknot/core/render/linux"
 	"wideknot/core/route"
+	"wideknot/core/sample"
+	"wideknot/core/tunnel"
 	"wideknot/golden"
 )
 
@@ -58,6 +62,31 @@ func TestGoldenBundles(t *testing.T) {
 				golden.Text(t, filepath.Join("testdata", name, f.Path), f.Text)
 			}
 		}
+	}
+}
+
+// What small estates of any features render to, a file for each estate.
+func TestGoldenMixed(t *testing.T) {
+	for _, seed := range []uint64{7, 10, 13, 19, 20, 23, 26} {
+		e := sample.Mixed(seed)
+		if seed >= 20 {
+			e.Overlays[0].Transport, e.Overlays[0].PresharedKeys = estate.IPsec, false
+		}
+		if problems := estate.Validate(e); len(problems) > 0 {
+			t.Fatal(seed, problems)
+		}
+		m := route.Build(tunnel.Derive(e))
+		var text strings.Builder
+		for site := range m.Plan.Estate.Sites {
+			files, err := linux.Site(m, site, keysOf(site))
+			fmt.Fprintf(&text, "%s: %v\n", m.Plan.Site(site).Key, err)
+			for _, f := range files {
+				if name := filepath.Base(f.Path); name != "apply" && name != "manifest" && !strings.HasSuffix(name, ".service") {
+					fmt.Fprintf(&text, "--- %s\n%s", f.Path, f.Text)
+				}
+			}
+		}
+		golden.Text(t, filepath.Join("testdata", "mixed", fmt.Sprintf("%d.txt", seed)), []byte(text.String()))
 	}
 }
 
