@@ -210,8 +210,14 @@ func ParseState(text []byte) (*State, error) {
 	if err := d.State.check(); err != nil {
 		return nil, fmt.Errorf("the state cannot be read: %w", err)
 	}
+	for _, words := range []*string{&d.State.Trial.LastReason, &d.State.Trial.Trouble} {
+		*words = strings.ToValidUTF8((*words)[:min(len(*words), maxReason)], "")
+	}
 	return d.State, nil
 }
+
+// maxReason is how much is kept of what a gateway says in its own words, in bytes.
+const maxReason = 4000
 
 func (s *State) check() error {
 	k := &checker{}
@@ -226,6 +232,11 @@ func (s *State) check() error {
 	}
 	if s.Line.Server != "" {
 		k.word("a server", s.Line.Server)
+	}
+	k.count("bytes of a trial's token", max(len(s.Trial.Token), len(s.Trial.LastToken)), 255)
+	k.number("what is left of a trial, in seconds,", s.Trial.Left, 0, 1<<31)
+	if how := s.Trial.LastOutcome; how != "" && how != "confirmed" && how != "went-back" {
+		k.fail("a trial ended as %.20q", how)
 	}
 	k.number("an offset", s.Clock.OffsetMs, -1<<40, 1<<40)
 	k.count("links", len(s.Links), maxLinks)
@@ -244,6 +255,7 @@ func (s *State) check() error {
 		k.number("a handshake's age", t.HandshakeS, 0, 1<<31)
 		k.number("a time until it is steady", t.SteadyIn, 0, 1<<31)
 		k.number("a latency", min(t.LatencyUs, t.JitterUs), 0, 1<<31)
+		k.number("a latency", max(t.LatencyUs, t.JitterUs), 0, 1<<31)
 		k.number("a loss", t.LossOutPPM, 0, 1_000_000)
 		k.number("a loss", t.LossBackPPM, 0, 1_000_000)
 	})

@@ -43,6 +43,27 @@ func TestStateIsReadBack(t *testing.T) {
 	}
 }
 
+// Of what a gateway says in its own words so much is kept as can be shown.
+func TestWordsOfAGatewayAreCut(t *testing.T) {
+	long := fullState()
+	long.Trial.LastReason, long.Trial.Trouble = strings.Repeat("ä", maxReason), "a\xffb"
+	text, err := WriteState(long)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := ParseState(text)
+	if err != nil || s.Trial.LastReason != strings.Repeat("ä", maxReason/2) || s.Trial.Trouble != "a\ufffdb" {
+		t.Errorf("%v: %d bytes, %q", err, len(s.Trial.LastReason), s.Trial.Trouble)
+	}
+	long.Trial.LastReason = "x" + long.Trial.LastReason // half a letter is none
+	if text, err = WriteState(long); err != nil {
+		t.Fatal(err)
+	}
+	if s, err = ParseState(text); err != nil || len(s.Trial.LastReason) != maxReason-1 {
+		t.Errorf("%v: %d bytes", err, len(s.Trial.LastReason))
+	}
+}
+
 func TestMoments(t *testing.T) {
 	for text, want := range map[Time]bool{
 		"": true, "2026-11-30T12:00:00Z": true, "2026-11-30T12:00:00.123456789+01:00": true, "2026-11-30T12:00:00-11:30": true,
