@@ -8,6 +8,17 @@ import (
 	"wideknot/core/estate"
 )
 
+func TestMiddle(t *testing.T) {
+	for _, c := range []struct {
+		list []float64
+		want float64
+	}{{[]float64{7}, 7}, {[]float64{9, 1}, 5}, {[]float64{9, 1, 2}, 2}, {[]float64{9, 1, 3, 2}, 2.5}, {[]float64{5, 40, 1, 9, 3, 2}, 4}} {
+		if is := middle(slices.Clone(c.list)); is != c.want {
+			t.Errorf("the middle of %v is %v, not %v", c.list, is, c.want)
+		}
+	}
+}
+
 // Figures of the survey are compared with what was measured, and taken.
 func TestFigures(t *testing.T) {
 	e := &estate.Estate{Sites: []estate.Site{{Key: "tarn", Links: []estate.Link{{Key: "fibre", LatencyMs: 10, JitterMs: 1, LossPercent: 1, Availability: 99.9, UpMbps: 20, DownMbps: 100}, {Key: "cell"}}}}}

@@ -116,6 +116,17 @@ func TestDifferencesAreOfferedAndTaken(t *testing.T) {
 }
 
 // What the design has and nobody sees is said, and is nothing to take.
+// A part of what the survey has is nothing new.
+func TestAPartOfASurveyedSubnetIsKnown(t *testing.T) {
+	seen := as()
+	seen.Devices[1].Addresses[0] = netip.MustParsePrefix("10.1.0.1/26")
+	for _, o := range Of(two(), "tarn", seen) {
+		if o.Missing || o.Open() {
+			t.Errorf("%+v", o)
+		}
+	}
+}
+
 func TestAbsentSubnets(t *testing.T) {
 	e := two()
 	e.Sites[0].Subnets = append(e.Sites[0].Subnets, estate.Subnet{Prefix: netip.MustParsePrefix("10.2.0.0/24")})
