@@ -6,7 +6,6 @@ import (
 	"strings"
 	"testing"
 
-	"wideknot/core/gateway"
 	"wideknot/core/outage"
 	"wideknot/golden"
 )
@@ -60,19 +59,17 @@ func TestSituationsAreGolden(t *testing.T) {
 			case 6:
 				g.Rising = true
 			case 7:
-				tunnels := g.State.Tunnels
-				for j := range tunnels {
-					tunnels[j].Up, tunnels[j].SteadyIn, tunnels[j].Since = false, 60*random.IntN(2), gateway.Time("2026-12-01T02:00:00Z")
+				for j := range g.State.Tunnels {
+					x := &g.State.Tunnels[j]
+					x.Up, x.SteadyIn, x.Since = false, 60*random.IntN(2), "2026-12-01T02:00:00Z"
 				}
 			case 8:
-				tunnels := g.State.Tunnels
-				for j := range tunnels {
-					tunnels[j].Beyond = true
+				for j := range g.State.Tunnels {
+					g.State.Tunnels[j].Beyond = true
 				}
 			case 9:
-				tunnels := g.State.Tunnels
-				for j := range tunnels {
-					tunnels[j].Up, tunnels[j].Held = random.IntN(2) == 0, true
+				for j := range g.State.Tunnels {
+					g.State.Tunnels[j].Up, g.State.Tunnels[j].Held = random.IntN(2) == 0, true
 				}
 			case 10:
 				g.State.Links[0].NextHopUp = false

@@ -115,7 +115,6 @@ func TestDifferencesAreOfferedAndTaken(t *testing.T) {
 	}
 }
 
-// What the design has and nobody sees is said, and is nothing to take.
 // A part of what the survey has is nothing new.
 func TestAPartOfASurveyedSubnetIsKnown(t *testing.T) {
 	seen := as()
@@ -127,6 +126,7 @@ func TestAPartOfASurveyedSubnetIsKnown(t *testing.T) {
 	}
 }
 
+// What the design has and nobody sees is said, and is nothing to take.
 func TestAbsentSubnets(t *testing.T) {
 	e := two()
 	e.Sites[0].Subnets = append(e.Sites[0].Subnets, estate.Subnet{Prefix: netip.MustParsePrefix("10.2.0.0/24")})

@@ -65,7 +65,8 @@ func TestGoldenBundles(t *testing.T) {
 	}
 }
 
-// What small estates of any features render to, a file for each estate.
+// What small estates of any features render to, a file for each estate; of the later ones the
+// first overlay is of IPsec.
 func TestGoldenMixed(t *testing.T) {
 	for _, seed := range []uint64{7, 10, 13, 19, 20, 23, 26} {
 		e := sample.Mixed(seed)
