@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"maps"
 	"slices"
 	"time"
 
@@ -28,8 +27,7 @@ const (
 // How long a trouble is to last before it is told, and to be gone: what belongs together is seen
 // together by then.
 const (
-	lookEvery      = 150 * time.Millisecond // a look costs little where nothing changed
-	leaseEvery     = 500 * time.Millisecond
+	turnEvery      = 400 * time.Millisecond
 	settles        = 1200 * time.Millisecond
 	settlesLate    = 6 * time.Second  // where what it goes by may be dead as a whole
 	settlesPatient = 45 * time.Second // of what cuts nobody, and mostly passes
@@ -46,7 +44,6 @@ type Watcher struct {
 	Log   *slog.Logger
 
 	estates map[uint64]*watched
-	leased  time.Time
 	forgot  time.Time
 }
 
@@ -61,26 +58,10 @@ type watched struct {
 // Run looks after events until the context ends.
 func (w *Watcher) Run(ctx context.Context) {
 	w.estates = map[uint64]*watched{}
-	turns.Take(ctx, lookEvery, w.Log, "looking after events", w.turn)
+	turns.Take(ctx, turnEvery, w.Log, "looking after events", w.turn)
 }
 
 func (w *Watcher) turn(ctx context.Context) error {
-	if time.Since(w.leased) > leaseEvery {
-		if err := w.lease(ctx); err != nil {
-			return err
-		}
-		w.leased = time.Now()
-	}
-	for _, id := range slices.Sorted(maps.Keys(w.estates)) {
-		if err := w.estate(ctx, id, w.estates[id]); err != nil {
-			return fmt.Errorf("events of estate %d: %w", id, err)
-		}
-	}
-	return nil
-}
-
-// lease finds the estates that are this server's to look after.
-func (w *Watcher) lease(ctx context.Context) error {
 	var estates []uint64
 	err := w.Store.InTransaction(ctx, func(tx *store.Tx) (err error) {
 		if time.Since(w.forgot) > forgetEvery {
@@ -95,17 +76,26 @@ func (w *Watcher) lease(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	maps.DeleteFunc(w.estates, func(id uint64, _ *watched) bool { return !slices.Contains(estates, id) })
+	for id := range w.estates {
+		if !slices.Contains(estates, id) {
+			delete(w.estates, id)
+		}
+	}
 	for _, id := range estates {
-		if w.estates[id] == nil {
-			w.estates[id] = &watched{begin: map[string]time.Time{}, gone: map[string]time.Time{}}
+		if err := w.estate(ctx, id); err != nil {
+			return fmt.Errorf("events of estate %d: %w", id, err)
 		}
 	}
 	return nil
 }
 
 // estate looks at one, where anything changed or something waits to be told.
-func (w *Watcher) estate(ctx context.Context, id uint64, seen *watched) error {
+func (w *Watcher) estate(ctx context.Context, id uint64) error {
+	seen := w.estates[id]
+	if seen == nil {
+		seen = &watched{begin: map[string]time.Time{}, gone: map[string]time.Time{}}
+		w.estates[id] = seen
+	}
 	var row store.Estate
 	var pulse any
 	err := w.Store.Snapshot(ctx, func(tx *store.Tx) (err error) {
@@ -120,9 +110,6 @@ func (w *Watcher) estate(ctx context.Context, id uint64, seen *watched) error {
 		pulse = [4]any{changed, is.Count, is.Up, row.Release}
 		return err
 	})
-	if errors.Is(err, store.ErrNotFound) {
-		return nil // it was deleted just now
-	}
 	if err != nil {
 		return err
 	}
