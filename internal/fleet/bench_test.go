@@ -22,7 +22,7 @@ func TestABenchFindsWhatATunnelBears(t *testing.T) {
 	}
 	e.Overlays[0].Probe = &estate.Probe{Target: estate.FarEnd, IntervalMs: 1000, TimeoutMs: 800, Misses: 4, Successes: 2}
 	for i := range e.Sites {
-		e.Sites[i].Links[0].UpMbps, e.Sites[i].Links[0].DownMbps = 20, 20
+		e.Sites[i].Links[0].UpMbps, e.Sites[i].Links[0].DownMbps = 8, 8
 	}
 	s := stand(t, e)
 	alive := func(site, name string) bool {
@@ -48,9 +48,9 @@ func TestABenchFindsWhatATunnelBears(t *testing.T) {
 		limit      bool
 		low, high  int // kbit/s inside; outside a packet is 60 bytes longer
 	}{
-		{"tarn", "first-1", 20, false, 17_000, 19_200},
-		{"tarn", "first-1", 6, true, 5000, 6000},
-		{"first", "tarn-2", 6, false, 17_000, 19_200}, // down it is as it was, and answers are small
+		{"tarn", "first-1", 8, false, 6500, 7680},
+		{"tarn", "first-1", 2.4, true, 2000, 2400},
+		{"first", "tarn-2", 2.4, false, 6500, 7680}, // down it is as it was, and answers are small
 	} {
 		if err := s.Do(Change{Do: "like", Site: "tarn", Link: "fibre", UpMbps: &c.up}); err != nil {
 			t.Fatal(err)
@@ -58,7 +58,7 @@ func TestABenchFindsWhatATunnelBears(t *testing.T) {
 		var got *gateway.Benched
 		for try := 1; ; try++ { // a machine that is short of time loses what the circuit would carry
 			var err error
-			if got, err = s.Site(c.site).Agent.Bench(t.Context(), &gateway.Bench{Interface: c.name, Kbps: 18_500}); err != nil {
+			if got, err = s.Site(c.site).Agent.Bench(t.Context(), &gateway.Bench{Interface: c.name, Kbps: 7400}); err != nil {
 				t.Fatal(err)
 			}
 			kbps, limit := got.Bears()

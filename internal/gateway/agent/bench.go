@@ -20,6 +20,7 @@ const (
 	benchFor   = 1500 * time.Millisecond
 	benchPause = 700 * time.Millisecond
 	benchTick  = 2 * time.Millisecond
+	benchBurst = 20 * time.Millisecond // what is sent at once by a gateway that was held up; the rest is not made up for
 	benchWaits = 10 * time.Second // for a tunnel that is dead
 	benchEnds  = 3                // small packets after each step: their answers tell how many arrived
 	benchStops = 10.0             // loss in hundredths, beyond which higher rates tell nothing more
@@ -187,11 +188,17 @@ func (k *bench) step(ctx context.Context, kbps int) gateway.BenchStep {
 	each := time.Duration(float64(k.size*8) / float64(kbps) * float64(time.Millisecond))
 	tick := time.NewTicker(benchTick)
 	defer tick.Stop()
-	sent := 0
-	for due := 0; time.Since(began) < benchFor && ctx.Err() == nil; <-tick.C {
-		for due = 1 + int(time.Since(began)/each); sent < due && time.Since(began) < benchFor; sent++ {
-			k.send(k.size, true) // what cannot be sent does not arrive
+	sent, due := 0, began
+	for time.Since(began) < benchFor && ctx.Err() == nil {
+		now := time.Now()
+		if held := now.Add(-benchBurst); due.Before(held) {
+			due = held // a burst would fill queues that the rate itself does not
 		}
+		for ; !due.After(now) && time.Since(began) < benchFor; due = due.Add(each) {
+			k.send(k.size, true) // what cannot be sent does not arrive
+			sent++
+		}
+		<-tick.C
 	}
 	took := time.Since(began)
 	k.rest(ctx)
