@@ -21,9 +21,9 @@ const (
 	benchPause = 700 * time.Millisecond
 	benchTick  = 2 * time.Millisecond
 	benchBurst = 20 * time.Millisecond // what is sent at once by a gateway that was held up; the rest is not made up for
-	benchWaits = 10 * time.Second // for a tunnel that is dead
-	benchEnds  = 3                // small packets after each step: their answers tell how many arrived
-	benchStops = 10.0             // loss in hundredths, beyond which higher rates tell nothing more
+	benchWaits = 10 * time.Second      // for a tunnel that is dead
+	benchEnds  = 3                     // small packets after each step: their answers tell how many arrived
+	benchStops = 10.0                  // loss in hundredths, beyond which higher rates tell nothing more
 )
 
 // shortTLV asks a reflector of ours for an answer without what the packet was padded with.
