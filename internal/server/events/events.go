@@ -29,8 +29,9 @@ const (
 const (
 	turnEvery      = 400 * time.Millisecond
 	settles        = 1200 * time.Millisecond
-	settlesLate    = 6 * time.Second  // where what it goes by may be dead as a whole
-	settlesPatient = 45 * time.Second // of what cuts nobody, and mostly passes
+	settlesGrown   = 500 * time.Millisecond // of one as which others are seen that lasted already
+	settlesLate    = 6 * time.Second        // where what it goes by may be dead as a whole
+	settlesPatient = 45 * time.Second       // of what cuts nobody, and mostly passes
 	returns        = 3 * time.Second
 	follows        = time.Minute // for which tunnels may come back after their circuit
 	forgetEvery    = time.Hour
@@ -50,7 +51,7 @@ type Watcher struct {
 // watched is an estate as this server saw it last.
 type watched struct {
 	pulse any
-	begin map[string]time.Time // since when a trouble is seen that was not told
+	begin waiting              // troubles that were not told
 	gone  map[string]time.Time // since when one that was told is not seen
 	quiet bool                 // something lasts of which nobody was told, as there is a window
 }
@@ -93,7 +94,7 @@ func (w *Watcher) turn(ctx context.Context) error {
 func (w *Watcher) estate(ctx context.Context, id uint64) error {
 	seen := w.estates[id]
 	if seen == nil {
-		seen = &watched{begin: map[string]time.Time{}, gone: map[string]time.Time{}}
+		seen = &watched{gone: map[string]time.Time{}}
 		w.estates[id] = seen
 	}
 	var row store.Estate
@@ -243,7 +244,7 @@ func (w *Watcher) overdue(tx *store.Tx, left []lasting, quiet quietness) error {
 // was is no news.
 func (w *Watcher) beginning(tx *store.Tx, id uint64, seen *watched, now *desk.Now, told []lasting, quiet quietness) error {
 	at := time.Now()
-	waits := map[string]time.Time{}
+	begin := waiting{}
 	names, covered := map[string]bool{}, map[string]diagnose.Sureness{}
 	for i := range told {
 		names[told[i].Name] = true
@@ -260,19 +261,8 @@ func (w *Watcher) beginning(tx *store.Tx, id uint64, seen *watched, now *desk.No
 		if names[name] || len(t.All) > 0 && !news {
 			continue
 		}
-		since, is := seen.begin[name]
-		if !is {
-			since = at
-		}
-		lasts := settles
-		switch {
-		case t.Patient:
-			lasts = settlesPatient
-		case t.Unsettled:
-			lasts = settlesLate
-		}
-		if at.Sub(since) < lasts || t.Fresh {
-			waits[name] = since
+		if wait := seen.begin.of(t, at); !wait.over(t, at) {
+			begin[name] = wait
 			continue
 		}
 		untold := quiet.holds(sitesOf(t)...)
@@ -281,7 +271,7 @@ func (w *Watcher) beginning(tx *store.Tx, id uint64, seen *watched, now *desk.No
 		}
 		seen.quiet = seen.quiet || untold // the end of the window may be all that changes
 	}
-	seen.begin = waits
+	seen.begin = begin
 	return nil
 }
 

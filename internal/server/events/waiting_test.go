@@ -1,0 +1,55 @@
+package events
+
+import (
+	"testing"
+	"time"
+
+	"wideknot/core/diagnose"
+)
+
+// How long what is seen waits until it is told; what others grow to has waited with them.
+func TestHowLongATroubleWaits(t *testing.T) {
+	one := &diagnose.Trouble{Code: diagnose.TunnelDead, Site: "tarn", Pair: []string{"first", "tarn"}, All: []string{"x"}}
+	circuit := &diagnose.Trouble{Code: diagnose.CircuitDead, Part: "link:tarn/fibre", Site: "tarn", Link: "fibre", All: []string{"x", "y"}}
+	elsewhere := &diagnose.Trouble{Code: diagnose.CircuitDead, Part: "link:moor/fibre", Site: "moor", Link: "fibre", All: []string{"z"}}
+	unsettled, patient, fresh := *one, *one, *one
+	unsettled.Unsettled, patient.Patient, fresh.Fresh = true, true, true
+	type look struct {
+		ms   int
+		seen *diagnose.Trouble
+	}
+	for name, c := range map[string]struct {
+		looks []look
+		told  bool
+	}{
+		"just seen":                     {[]look{{0, one}}, false},
+		"soon":                          {[]look{{0, one}, {1100, one}}, false},
+		"settled":                       {[]look{{0, one}, {1200, one}}, true},
+		"grown":                         {[]look{{0, one}, {700, circuit}, {1200, circuit}}, true},
+		"grown just now":                {[]look{{0, one}, {800, circuit}, {1200, circuit}}, false},
+		"grown late":                    {[]look{{0, one}, {1100, circuit}, {1600, circuit}}, true},
+		"grown at once":                 {[]look{{0, one}, {100, circuit}, {1100, circuit}}, false},
+		"of other tunnels":              {[]look{{0, one}, {700, elsewhere}, {1200, elsewhere}}, false},
+		"of other tunnels, for longer":  {[]look{{0, one}, {700, elsewhere}, {1900, elsewhere}}, true},
+		"gone between":                  {[]look{{0, one}, {400, nil}, {800, one}, {1300, one}}, false},
+		"perhaps the end of more":       {[]look{{0, &unsettled}, {5900, &unsettled}}, false},
+		"perhaps the end of more, late": {[]look{{0, &unsettled}, {6000, &unsettled}}, true},
+		"perhaps, then grown":           {[]look{{0, &unsettled}, {900, circuit}, {1400, circuit}}, true},
+		"what mostly passes":            {[]look{{0, &patient}, {44_900, &patient}}, false},
+		"what mostly passes, not":       {[]look{{0, &patient}, {45_000, &patient}}, true},
+		"on its way up":                 {[]look{{0, &fresh}, {60_000, &fresh}}, false},
+	} {
+		begin, told := waiting{}, false
+		for _, l := range c.looks {
+			now := waiting{}
+			if at := time.UnixMilli(int64(l.ms)); l.seen != nil {
+				w := begin.of(l.seen, at)
+				now[l.seen.Name()], told = w, w.over(l.seen, at)
+			}
+			begin = now
+		}
+		if told != c.told {
+			t.Errorf("%s: told %v", name, told)
+		}
+	}
+}
