@@ -35,11 +35,18 @@ func complete(k *Known, p route.Packet) {
 // answers lets every echo and look that is wanted be answered as a world does in which nothing is
 // wrong but what a function says.
 func answers(k *Known, p route.Packet, of func(site string, e gateway.Echo) int) *Diagnosis {
+	_, d := asking(k, p, of)
+	return d
+}
+
+// asking does so, and returns what was asked besides.
+func asking(k *Known, p route.Packet, of func(site string, e gateway.Echo) int) (asked [][]Want, said *Diagnosis) {
 	for range 6 {
 		d := Diagnose(k, p)
 		if len(d.Wants) == 0 {
-			return d
+			return asked, d
 		}
+		asked = append(asked, d.Wants)
 		for _, w := range d.Wants {
 			g := k.Gateways[w.Site]
 			if w.Look != nil {
@@ -57,7 +64,7 @@ func answers(k *Known, p route.Packet, of func(site string, e gateway.Echo) int)
 			}
 		}
 	}
-	return Diagnose(k, p)
+	return asked, Diagnose(k, p)
 }
 
 func all(_ string, e gateway.Echo) int { return max(e.Size, gateway.SmallEcho) }
@@ -133,8 +140,11 @@ func TestDiagnose(t *testing.T) {
 		}
 		return all(site, e)
 	}
-	said := map[string]*Diagnosis{} // to the word
-	defer func() { golden.JSON(t, "testdata/diagnoses.json", said) }()
+	said, asks := map[string]*Diagnosis{}, map[string][][]Want{} // to the word
+	defer func() {
+		golden.JSON(t, "testdata/diagnoses.json", said)
+		golden.JSON(t, "testdata/asks.json", asks)
+	}()
 	for _, c := range []struct {
 		name    string
 		packet  route.Packet
@@ -145,6 +155,7 @@ func TestDiagnose(t *testing.T) {
 		causes  []Cause // code, sureness, site
 	}{
 		{name: "all is well", verdict: Arrives},
+		{name: "two hosts of one LAN", packet: route.Packet{From: netip.MustParseAddr("10.16.4.10"), To: netip.MustParseAddr("10.16.4.11"), Protocol: "icmp"}, verdict: Arrives},
 		{name: "an address of nobody", packet: route.Packet{From: netip.MustParseAddr("10.99.1.1"), To: asked.To, Protocol: "icmp"}, verdict: Refused, causes: []Cause{{Code: NoSuchAddress, Sure: Sure}}},
 		{name: "an address of several", packet: route.Packet{From: netip.MustParseAddr("192.168.77.9"), To: asked.To, Protocol: "icmp"}, verdict: Refused, causes: []Cause{{Code: Collision, Sure: Sure}}},
 		{name: "a policy", packet: route.Packet{From: netip.MustParseAddr("10.16.5.10"), To: asked.To, Protocol: "icmp"}, verdict: Refused, causes: []Cause{{Code: PolicyDenies, Sure: Sure, Site: "tarnhollow"}}},
@@ -161,6 +172,12 @@ func TestDiagnose(t *testing.T) {
 				s.Tunnels[i].Held = !s.Tunnels[i].Up
 			}
 		}, verdict: Standby, causes: []Cause{{Code: Drilled, Sure: Sure, Site: "osierweir"}}},
+		{name: "tunnels that are dead while their circuits live", parts: ring, change: func(k *Known) {
+			s := k.Gateways["osierweir"].State
+			for i := range s.Links {
+				s.Links[i].NextHopUp, s.Links[i].NamesUp = true, true
+			}
+		}, verdict: Standby, causes: []Cause{{Code: UDPBlocked, Sure: Likely, Site: "osierweir"}}},
 		{name: "a gateway that is off", parts: []outage.Part{{Kind: outage.Gateway, Name: "osierweir"}}, verdict: Fails, causes: []Cause{{Code: Away, Sure: Likely, Site: "osierweir"}}},
 		{name: "one that has not joined", change: func(k *Known) { k.Gateways["osierweir"] = &Gateway{} }, verdict: Unseen},
 		{name: "away, though it carries, by a wrong clock", change: func(k *Known) {
@@ -209,7 +226,7 @@ func TestDiagnose(t *testing.T) {
 		if of == nil {
 			of = all
 		}
-		d := answers(k, packet, of)
+		asked, d := asking(k, packet, of)
 		same := d.Verdict == c.verdict && len(d.Causes) == len(c.causes)
 		for i := 0; same && i < len(c.causes); i++ {
 			is, want := d.Causes[i], c.causes[i]
@@ -218,7 +235,7 @@ func TestDiagnose(t *testing.T) {
 		if !same {
 			t.Errorf("%s: %s %+v", c.name, d.Verdict, d.Causes)
 		}
-		said[c.name] = d
+		said[c.name], asks[c.name] = d, asked
 		if fails := slices.IndexFunc(d.Steps, func(s PathStep) bool { return s.Verdict == Fails || s.Verdict == Refused }); fails != d.Failing {
 			t.Errorf("%s: the first step that fails is %d, not %d", c.name, fails, d.Failing)
 		}

@@ -53,6 +53,7 @@ func TestOtherPartsOfTheLoad(t *testing.T) {
 	old := read()
 	for _, c := range []struct{ from, to, is, part string }{
 		{"weight: 3", "weight: 4", "overgill-1 × 4 via overgill + overgill-2 × 1 via overgill", "part of the flows: 3 of 4 became 4 of 5"},
+		{"weight: 1,", "weight: 2,", "overgill-1 × 3 via overgill + overgill-2 × 2 via overgill", "part of the flows: 3 of 4 became 3 of 5"},
 		{"weight: 1,", "rank: 3,", "overgill-1 via overgill", "part of the flows: 3 of 4 became all"},
 	} {
 		new := read(c.from, c.to)

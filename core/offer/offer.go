@@ -39,7 +39,10 @@ func Of(e *estate.Estate, key string, seen *gateway.Offers) []Item {
 	if site == nil {
 		return nil
 	}
-	c := &comparing{e: e, site: site, seen: seen}
+	c := &comparing{e: e, site: site, seen: seen, wan: map[string]bool{}}
+	for i := range site.Links {
+		c.wan[site.Links[i].Device] = true
+	}
 	c.key()
 	c.links()
 	c.subnets()
@@ -65,6 +68,7 @@ type comparing struct {
 	e    *estate.Estate
 	site *estate.Site
 	seen *gateway.Offers
+	wan  map[string]bool // devices by which links leave
 	out  []Item
 }
 
@@ -95,17 +99,14 @@ func (c *comparing) key() {
 // links compares what is seen of each device by which the internet, or a network of a
 // provider, is reached.
 func (c *comparing) links() {
-	taken := map[string]bool{}
 	for i := range c.site.Links {
-		d := c.device(i)
-		if d == nil {
-			continue
+		if d := c.device(i); d != nil {
+			c.wan[d.Name] = true
+			c.link(i, d)
 		}
-		taken[d.Name] = true
-		c.link(i, d)
 	}
 	for i := range c.seen.Devices {
-		if d := &c.seen.Devices[i]; len(d.NextHops) > 0 && !taken[d.Name] {
+		if d := &c.seen.Devices[i]; len(d.NextHops) > 0 && !c.wan[d.Name] {
 			c.out = append(c.out, Item{
 				ID: "device:" + d.Name, About: "device " + d.Name, Seen: "leads to next hop " + list(d.NextHops), Missing: true,
 				Matters: "the design knows no WAN link by it; add one in the site's form if tunnels are to use it",
@@ -114,30 +115,28 @@ func (c *comparing) links() {
 	}
 }
 
-// device finds the device of a link: by its name, by an address that it has, or because
-// there is but one of each.
+// device finds the device of a link: by its name; of those that no link has, by an address that
+// it has, or because there is but one of each.
 func (c *comparing) device(link int) *gateway.Device {
 	l := &c.site.Links[link]
-	var outward []*gateway.Device
+	var others []*gateway.Device
 	for i := range c.seen.Devices {
 		d := &c.seen.Devices[i]
 		if d.Name == l.Device {
 			return d
 		}
-		if len(d.NextHops) > 0 {
-			outward = append(outward, d)
+		if !c.wan[d.Name] {
+			others = append(others, d)
 		}
 	}
-	if l.Device != "" {
-		return nil
-	}
-	for _, d := range outward {
+	for _, d := range others {
 		if slices.ContainsFunc(d.Addresses, func(p netip.Prefix) bool { return slices.Contains(l.Addresses, p.Addr()) }) {
 			return d
 		}
 	}
-	if len(outward) == 1 && len(c.site.Links) == 1 {
-		return outward[0]
+	others = slices.DeleteFunc(others, func(d *gateway.Device) bool { return len(d.NextHops) == 0 })
+	if len(others) == 1 && len(c.site.Links) == 1 {
+		return others[0]
 	}
 	return nil
 }
@@ -146,8 +145,12 @@ func (c *comparing) device(link int) *gateway.Device {
 func (c *comparing) link(i int, d *gateway.Device) {
 	l := &c.site.Links[i]
 	id, of := "link:"+l.Key+":", " of WAN link "+l.Key
+	matters := "without it, how the link is left is not known"
+	if l.Device != "" {
+		matters = "the gateway has no device of that name, so tunnels leave by another link, or not at all"
+	}
 	c.add(Item{
-		ID: id + "device", About: "device" + of, Survey: l.Device, Seen: d.Name, Matters: "without it, how the link is left is not known",
+		ID: id + "device", About: "device" + of, Survey: l.Device, Seen: d.Name, Matters: matters,
 		take: func(s *estate.Site) { s.Links[i].Device = d.Name },
 	})
 	if d.MTU >= 576 && d.MTU <= 9216 {
@@ -232,7 +235,7 @@ func (c *comparing) subnets() {
 	outward := map[string]bool{}
 	for i := range c.seen.Devices {
 		d := &c.seen.Devices[i]
-		if outward[d.Name] = len(d.NextHops) > 0 || c.isWAN(d.Name); !outward[d.Name] {
+		if outward[d.Name] = len(d.NextHops) > 0 || c.wan[d.Name]; !outward[d.Name] {
 			for _, p := range d.Addresses {
 				note(p.Masked(), "on "+d.Name)
 			}
@@ -250,6 +253,9 @@ func (c *comparing) subnets() {
 		} else {
 			o.Collides = c.collisions(p)
 			o.Matters = "nobody wrote it down: no overlay can reach it, and nothing checks it for overlaps"
+			if parts := c.within(p); len(parts) > 0 {
+				o.Matters = "the design has no more of it than " + strings.Join(parts, ", ") + ": no overlay can reach the rest, and nothing checks it for overlaps"
+			}
 			o.take = func(s *estate.Site) { s.Subnets = append(s.Subnets, estate.Subnet{Prefix: p}) }
 		}
 		c.add(o)
@@ -265,10 +271,6 @@ func (c *comparing) subnets() {
 	}
 }
 
-func (c *comparing) isWAN(device string) bool {
-	return slices.ContainsFunc(c.site.Links, func(l estate.Link) bool { return l.Device == device })
-}
-
 // surveyed says how the site has a prefix; empty for not at all.
 func (c *comparing) surveyed(p netip.Prefix) string {
 	for i := range c.site.Subnets {
@@ -279,14 +281,24 @@ func (c *comparing) surveyed(p netip.Prefix) string {
 	return ""
 }
 
-// mostCollisions is how many are named.
-const mostCollisions = 20
+// within lists subnets of the site that are parts of a prefix.
+func (c *comparing) within(p netip.Prefix) (out []string) {
+	for i := range c.site.Subnets {
+		if have := c.site.Subnets[i].Prefix; addr.Covers(p, have) && len(out) < mostNamed {
+			out = append(out, have.String())
+		}
+	}
+	return out
+}
+
+// mostNamed is how many subnets are named.
+const mostNamed = 20
 
 func (c *comparing) collisions(p netip.Prefix) (out []string) {
 	for i := range c.e.Sites {
 		s := &c.e.Sites[i]
 		for j := range s.Subnets {
-			if n := &s.Subnets[j]; s.Key != c.site.Key && n.Prefix.Overlaps(p) && len(out) < mostCollisions {
+			if n := &s.Subnets[j]; s.Key != c.site.Key && n.Prefix.Overlaps(p) && len(out) < mostNamed {
 				out = append(out, s.Key+" "+n.Prefix.String())
 			}
 		}

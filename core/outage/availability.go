@@ -269,7 +269,7 @@ func (m *Model) between(a, b int) (out []tunnel.End) {
 	add(a, func(n *net, far int) bool { return far == b || hub(n, far) })
 	add(b, hub)
 	for _, site := range m.hubs() {
-		add(site, func(n *net, far int) bool { return n.place[site] >= 0 && hub(n, far) })
+		add(site, func(n *net, far int) bool { return n.place[site] >= 0 && n.place[far] > n.place[site] })
 	}
 	return out
 }

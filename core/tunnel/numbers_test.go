@@ -3,6 +3,7 @@ package tunnel
 import (
 	"fmt"
 	"net/netip"
+	"reflect"
 	"slices"
 	"testing"
 
@@ -106,5 +107,16 @@ func TestNumbersWaitForWhatWent(t *testing.T) {
 	back.Overlays[0].Spokes = append(back.Overlays[0].Spokes, estate.Spoke{Site: "u"})
 	if after := Derive(back).Allocations().Tunnels["ops"]["h/a u/x"]; after.Slots != before.Slots || after.Ports != before.Ports || !slices.Equal(after.Transit, before.Transit) {
 		t.Errorf("u came back to %+v, and had %+v", after, before)
+	}
+}
+
+// What went is remembered where nothing else changed, too.
+func TestWhatWentIsRemembered(t *testing.T) {
+	e := sketch(t, ops("h", "s", "u"), "h a:static 10.0.0.0/24", "s x:nat", "u x:nat")
+	before := Derive(e).Allocations()
+	e.Allocations = Derive(e).Allocations()
+	e.Overlays[0].Spokes = e.Overlays[0].Spokes[:1]
+	if after := Derive(e).Allocations(); !reflect.DeepEqual(after.Tunnels, before.Tunnels) {
+		t.Errorf("%+v is remembered of %+v", after.Tunnels, before.Tunnels)
 	}
 }
