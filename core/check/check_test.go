@@ -149,6 +149,7 @@ func TestFindings(t *testing.T) {
 		{"shape/nothing-told", Warning, policy, "hubs_tell: true}", "hubs of ops cannot tell which sites they reach: there is one hub at most"},
 		{"limits/zone", Warning, policy, "probe: {limits: {loss_percent: 1, zones: [voice]}}}", "zone voice is held to the limits of ops, and has no subnet there"},
 		{"limits/unkept", Warning, policy, "transport: ipsec, probe: {limits: {loss_percent: 1, zones: [control]}}}", "3 gateways of ops do not put tunnels in order by its limits"},
+		{"limits/unkept", Warning, "name: Spoke\n    region: north\n    gateway: {switches: true}\n", "name: Spoke\n    region: north\n    gateway: {switches: true, target: restconf}\n", "1 gateway of ops does not put tunnels in order by its limits"},
 		{"limits/beyond", Warning, policy, "probe: {limits: {latency_ms: 150, zones: [control]}}}", "no tunnel between spoke and hub keeps to the limits of ops: latency 300 ms of at most 150"},
 		{"pending/probe-profile", Warning, policy, "probe: {interval_ms: 500}}", "probe"},
 		{"load/link", Warning, "- {key: a, reach: static, addresses: [203.0.113.1]}", "- {key: a, reach: static, addresses: [203.0.113.1], down_mbps: 1}", "a of hub has"},
@@ -172,6 +173,8 @@ func TestFindings(t *testing.T) {
 				"- {key: a, reach: nat}\n      - {key: b, reach: nat, rank: 2}\n    subnets: [{prefix: 10.16.1.0/24", "- {key: a, reach: nat, device: lan0}\n    subnets: [{prefix: 10.16.1.0/24").Replace(text)
 		case "breakout/family":
 			text = strings.NewReplacer("addresses: [203.0.113.1]", "addresses: [203.0.113.1], device: wan0", "[{prefix: 10.16.1.0/24, share: [ops]}]", "[{prefix: 10.16.1.0/24, share: [ops]}, {prefix: 'fd00:1::/64', share: [ops]}]").Replace(text)
+		case "limits/unkept":
+			text = strings.Replace(text, "{site: other}]}", "{site: other}], probe: {limits: {loss_percent: 1, zones: [control]}}}", 1)
 		case "limits/beyond":
 			text = strings.ReplaceAll(text, "reach: nat", "reach: nat, latency_ms: 300")
 		case "gateway/throughput", "load/link", "load/gateway":

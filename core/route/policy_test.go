@@ -4,6 +4,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"slices"
+	"strings"
 	"testing"
 
 	"wideknot/core/estate"
@@ -110,5 +111,40 @@ func TestPacketsAreChecked(t *testing.T) {
 	}
 	if (Packet{From: netip.MustParseAddr("fe80::1%eth0"), To: to}).Check() == nil {
 		t.Error("an address with a zone is taken")
+	}
+}
+
+// Which parties are within which, and which meet: a prefix of a rule that names nothing else holds
+// whatever has an address there.
+func TestPartiesWithinOthers(t *testing.T) {
+	prefix := netip.MustParsePrefix
+	e := &estate.Estate{Sites: []estate.Site{
+		{Key: "tarn", Subnets: []estate.Subnet{{Prefix: prefix("10.1.1.0/24")}, {Prefix: prefix("10.2.1.0/24"), Map: prefix("10.1.2.0/24")}}},
+		{Key: "weir", Subnets: []estate.Subnet{{Prefix: prefix("10.9.0.0/16")}}},
+	}}
+	m := Build(tunnel.Derive(e))
+	tarn, mapped, weir := Member{0, 0}, Member{0, 1}, Member{1, 0}
+	parties := map[string]Party{
+		"any": {Any: true}, "nothing": {}, "10.1/16": {Literal: prefix("10.1.0.0/16")}, "10.1.1/25": {Literal: prefix("10.1.1.0/25")}, "10.9.4/24": {Literal: prefix("10.9.4.0/24")},
+		"tarn": {Members: []Member{tarn, mapped}}, "mapped": {Members: []Member{mapped}}, "all": {Members: []Member{tarn, mapped, weir}},
+	}
+	within := map[string]string{ // what each holds whole, but itself, nothing, and what any does
+		"10.1/16": "10.1.1/25 mapped tarn", "tarn": "mapped", "all": "mapped tarn", "any": "10.1.1/25 10.1/16 10.9.4/24 all mapped tarn",
+	}
+	meet := map[string]string{ // but with itself and any
+		"10.1/16": "10.1.1/25 all mapped tarn", "10.1.1/25": "10.1/16 all tarn", "10.9.4/24": "all", "tarn": "10.1.1/25 10.1/16 all mapped",
+		"mapped": "10.1/16 all tarn", "all": "10.1.1/25 10.1/16 10.9.4/24 mapped tarn",
+	}
+	for a, inner := range parties {
+		for b, outer := range parties {
+			is := slices.Contains(strings.Fields(within[b]), a)
+			if want := a == b || a == "nothing" || is; m.Within(&inner, &outer) != want {
+				t.Errorf("%s within %s: %v", a, b, !want)
+			}
+			is = slices.Contains(strings.Fields(meet[a]), b)
+			if want := a != "nothing" && b != "nothing" && (a == b || a == "any" || b == "any" || is); m.Meet(&inner, &outer) != want {
+				t.Errorf("%s meets %s: %v", a, b, !want)
+			}
+		}
 	}
 }

@@ -12,11 +12,13 @@ import (
 	"testing"
 
 	"wideknot/core/estate"
+	"wideknot/core/gateway"
 	"wideknot/core/render"
 	"wideknot/core/render/linux"
 	"wideknot/core/route"
 	"wideknot/core/sample"
 	"wideknot/core/tunnel"
+	"wideknot/examples"
 	"wideknot/golden"
 )
 
@@ -143,5 +145,33 @@ func TestFilterIsAcceptedByNft(t *testing.T) {
 	}
 	if !found {
 		t.Error("no rendered filter holds an IPv6 map")
+	}
+}
+
+// The filter of a gateway that puts its tunnels in order by limits marks what is held to them: of
+// its own hosts, of others, and of itself.
+func TestGoldenHeld(t *testing.T) {
+	for _, name := range []string{"two-hubs", "brindlewater"} {
+		e, err := examples.Estate(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := range e.Sites {
+			for j := range e.Sites[i].Subnets {
+				e.Sites[i].Subnets[j].Zone = []string{"control", "office"}[j%2]
+			}
+		}
+		e.Overlays[0].Probe = &estate.Probe{Limits: &estate.Limits{LatencyMs: 120, Zones: []string{"control"}}}
+		m := route.Build(tunnel.Derive(e))
+		site := len(e.Sites) - 1
+		spread, _ := gateway.Of(m, site).Spread()
+		text, err := linux.Filter(spread, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !strings.Contains(string(text), "chain held_own") {
+			t.Errorf("%s: nothing is held at %s", name, e.Sites[site].Key)
+		}
+		golden.Text(t, filepath.Join("testdata", "held", name+".nft"), text)
 	}
 }
