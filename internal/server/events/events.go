@@ -114,7 +114,7 @@ func (w *Watcher) estate(ctx context.Context, id uint64) error {
 	if err != nil {
 		return err
 	}
-	if seen.pulse == pulse && len(seen.begin) == 0 && len(seen.gone) == 0 && !seen.quiet {
+	if seen.pulse == pulse && len(seen.begin.waits) == 0 && len(seen.gone) == 0 && !seen.quiet {
 		return nil
 	}
 	now, err := w.Desk.Now(ctx, row.Key)
@@ -262,7 +262,7 @@ func (w *Watcher) beginning(tx *store.Tx, id uint64, seen *watched, now *desk.No
 			continue
 		}
 		if wait := seen.begin.of(t, at); !wait.over(t, at) {
-			begin[name] = wait
+			begin.add(t, wait)
 			continue
 		}
 		untold := quiet.holds(sitesOf(t)...)

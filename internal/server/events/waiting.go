@@ -1,35 +1,46 @@
 package events
 
 import (
-	"slices"
 	"time"
 
 	"wideknot/core/diagnose"
 )
 
-// waiting are troubles that were not told, by name.
-type waiting map[string]wait
+// waiting are troubles that were not told.
+type waiting struct {
+	waits   map[string]wait      // by name
+	tunnels map[string]time.Time // since when each of their tunnels is in one
+}
 
 // A wait is that of one trouble: since when it is seen, and since when any that it turned out to
 // be was, as tunnels die one by one before their circuit is seen to be dead.
-type wait struct {
-	since, first time.Time
-	tunnels      []string
-}
+type wait struct{ since, first time.Time }
 
 // of returns the wait of a trouble that is seen now.
-func (w waiting) of(t *diagnose.Trouble, at time.Time) wait {
-	if is, ok := w[t.Name()]; ok {
-		is.tunnels = t.All
+func (w *waiting) of(t *diagnose.Trouble, at time.Time) wait {
+	if is, ok := w.waits[t.Name()]; ok {
 		return is
 	}
-	is := wait{at, at, t.All}
-	for _, other := range w {
-		if other.first.Before(is.first) && slices.ContainsFunc(other.tunnels, func(tunnel string) bool { return slices.Contains(t.All, tunnel) }) {
-			is.first = other.first
+	is := wait{at, at}
+	for _, tunnel := range t.All {
+		if first, ok := w.tunnels[tunnel]; ok && first.Before(is.first) {
+			is.first = first
 		}
 	}
 	return is
+}
+
+// add lets a trouble wait.
+func (w *waiting) add(t *diagnose.Trouble, is wait) {
+	if w.waits == nil {
+		w.waits, w.tunnels = map[string]wait{}, map[string]time.Time{}
+	}
+	w.waits[t.Name()] = is
+	for _, tunnel := range t.All {
+		if first, ok := w.tunnels[tunnel]; !ok || is.first.Before(first) {
+			w.tunnels[tunnel] = is.first
+		}
+	}
 }
 
 // over reports whether a trouble lasted for long enough to be told.

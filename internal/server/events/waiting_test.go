@@ -44,12 +44,37 @@ func TestHowLongATroubleWaits(t *testing.T) {
 			now := waiting{}
 			if at := time.UnixMilli(int64(l.ms)); l.seen != nil {
 				w := begin.of(l.seen, at)
-				now[l.seen.Name()], told = w, w.over(l.seen, at)
+				now.add(l.seen, w)
+				told = w.over(l.seen, at)
 			}
 			begin = now
 		}
 		if told != c.told {
 			t.Errorf("%s: told %v", name, told)
+		}
+	}
+}
+
+// What several grew to has waited for as long as the first of them.
+func TestWhatSeveralGrewTo(t *testing.T) {
+	trouble := func(site string, tunnels ...string) *diagnose.Trouble {
+		return &diagnose.Trouble{Code: diagnose.TunnelDead, Site: site, All: tunnels}
+	}
+	at := func(ms int64) time.Time { return time.UnixMilli(ms) }
+	w := waiting{}
+	w.add(trouble("tarn", "x", "y"), wait{at(300), at(300)})
+	w.add(trouble("moor", "y", "z"), wait{at(200), at(100)})
+	w.add(trouble("weir", "z"), wait{at(400), at(400)})
+	for _, c := range []struct {
+		t     *diagnose.Trouble
+		since int64
+		first int64
+	}{
+		{trouble("fen", "x"), 900, 300}, {trouble("fen", "y"), 900, 100}, {trouble("fen", "x", "z"), 900, 100}, {trouble("fen", "u"), 900, 900},
+		{trouble("fen"), 900, 900}, {trouble("weir", "x", "z"), 400, 400},
+	} {
+		if is := w.of(c.t, at(900)); is != (wait{at(c.since), at(c.first)}) {
+			t.Errorf("%s %v: %+v", c.t.Site, c.t.All, is)
 		}
 	}
 }
