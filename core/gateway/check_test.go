@@ -76,6 +76,7 @@ func TestCheckRefuses(t *testing.T) {
 		"site's number is 4":         func(c *Config) { c.Routes[0].To = 4 },
 		"of which nobody tells":      func(c *Config) { c.Routes[0].Telling = 0 },
 		"which is no hub":            func(c *Config) { c.Tellings[0].Orders[0].Paths[1].Via[0] = 3 },
+		"hubs on a path":             func(c *Config) { c.Tellings[0].Orders[0].Paths[1].Via = []int{2, 2, 2} },
 		"an order is 2":              func(c *Config) { c.Tellings[0].To[0].Order = 2 },
 		"place of an order":          func(c *Config) { c.Tellings[0].Orders = append(c.Tellings[0].Orders, Order{ID: 3}, Order{ID: 2}) },
 		"order of their numbers":     func(c *Config) { c.Tellings[0].To = append(c.Tellings[0].To, Destination{2, 1}) },

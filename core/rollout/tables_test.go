@@ -4,6 +4,9 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"reflect"
+	"slices"
+	"strings"
 	"testing"
 
 	"wideknot/core/gateway"
@@ -57,6 +60,71 @@ func TestTablesFindTheLongestPrefix(t *testing.T) {
 			if got := tables[number].find(a, least); got != best.value {
 				t.Fatalf("%v in table %d of %+v, at least %d bits: %d, and should be %d", a, number, c, least, got, best.value)
 			}
+		}
+	}
+}
+
+// A list that is in order, and of which nothing lies in another part, is taken as it is.
+func TestSpaces(t *testing.T) {
+	for _, c := range []struct{ list, is string }{
+		{"10.1.0.0/24", "10.1.0.0/24"},
+		{"10.1.0.0/24 10.1.2.0/24 10.1.4.0/24", "10.1.0.0/24 10.1.2.0/24 10.1.4.0/24"},
+		{"10.1.2.0/24 10.1.0.0/24 10.1.4.0/24", "10.1.0.0/24 10.1.2.0/24 10.1.4.0/24"},
+		{"10.1.0.0/24 10.1.2.0/24 10.1.2.128/25", "10.1.0.0/24 10.1.2.0/24"},
+		{"10.1.0.0/24 10.1.0.0/24", "10.1.0.0/24"},
+	} {
+		s := newSpace(prefixesOf(c.list))
+		if !slices.Equal(s, prefixesOf(c.is)) {
+			t.Errorf("%s: %v", c.list, s)
+		}
+		for text, held := range map[string]bool{"10.1.0.0": true, "10.1.0.255": true, "10.0.255.255": false, "10.1.1.0": false} {
+			if a := netip.MustParseAddr(text); s.holds(a) != held {
+				t.Errorf("%s holds %s: %v", c.list, text, !held)
+			}
+		}
+	}
+}
+
+func prefixesOf(text string) (out []netip.Prefix) {
+	for _, word := range strings.Fields(text) {
+		out = append(out, netip.MustParsePrefix(word))
+	}
+	return out
+}
+
+// What stands beside a configuration's own tunnels arrives, and is kept off, as it is in its own.
+func TestWhatStandsBesideIsFiltered(t *testing.T) {
+	from := netip.MustParseAddr("192.0.2.1")
+	tunnelTo := func(peer string, port int) gateway.Tunnel {
+		return gateway.Tunnel{Interface: peer + "-1", Overlay: "ops", Link: "a", Peer: peer, PeerLink: "a", NextHop: gateway.Blackhole + port - 51819, WireGuard: &gateway.WireGuard{Port: port}}
+	}
+	of := func(tunnels ...gateway.Tunnel) *gateway.Config {
+		c := &gateway.Config{Site: "tarn", Links: []gateway.Link{{Key: "a"}}, Tunnels: tunnels}
+		for _, one := range tunnels {
+			c.Filter.Arrivals = append(c.Filter.Arrivals, gateway.Arrival{Port: one.WireGuard.Port, From: from})
+			c.Filter.Kept = append(c.Filter.Kept, gateway.Kept{Interface: one.Interface, Prefixes: prefixesOf("10.1.0.0/24")})
+		}
+		return c
+	}
+	first, second, third := tunnelTo("first", 51820), tunnelTo("second", 51821), tunnelTo("third", 51820) // as the first one's port
+	got, want := At(of(first), of(first, second, third), Widened), of(first, second)
+	if !slices.Equal(got.Filter.Arrivals, want.Filter.Arrivals) || !reflect.DeepEqual(got.Filter.Kept, want.Filter.Kept) {
+		t.Errorf("%+v, not %+v", got.Filter, want.Filter)
+	}
+}
+
+// Who sends some by other tunnels than the rest is known by a rule for it.
+func TestWhoIsSteered(t *testing.T) {
+	plain := &gateway.Config{Site: "plain", Rules: []gateway.Rule{{Mark: gateway.PlaceUnit, Mask: gateway.PlaceMask}}}
+	held := &gateway.Config{Site: "held", Rules: append(slices.Clone(plain.Rules), gateway.Rule{Mark: gateway.LimitUnit, Mask: gateway.LimitMask})}
+	n := NewNetwork([]Gateway{{Key: "plain", Old: plain, New: held}, {Key: "held", Old: held, New: plain}})
+	for _, c := range []struct {
+		stage Stage
+		site  string
+		is    bool
+	}{{Old, "plain", false}, {Old, "held", true}, {New, "plain", true}, {New, "held", false}, {Old, "nowhere", false}} {
+		if n.Steered([]Stage{c.stage, c.stage}, c.site) != c.is {
+			t.Errorf("%s in %v: %v", c.site, c.stage, !c.is)
 		}
 	}
 }
