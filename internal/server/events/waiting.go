@@ -16,14 +16,14 @@ type waiting struct {
 // be was, as tunnels die one by one before their circuit is seen to be dead.
 type wait struct{ since, first time.Time }
 
-// of returns the wait of a trouble that is seen now.
+// of returns the wait of a trouble that is seen now. What was seen long before is another death.
 func (w *waiting) of(t *diagnose.Trouble, at time.Time) wait {
 	if is, ok := w.waits[t.Name()]; ok {
 		return is
 	}
 	is := wait{at, at}
 	for _, tunnel := range t.All {
-		if first, ok := w.tunnels[tunnel]; ok && first.Before(is.first) {
+		if first, ok := w.tunnels[tunnel]; ok && first.Before(is.first) && at.Sub(first) <= settles {
 			is.first = first
 		}
 	}
